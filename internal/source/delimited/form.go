@@ -1,0 +1,107 @@
+// Package delimited splits text into records and fields.
+//
+// The model is that of RFC 4180, widened to what people really send:
+//
+//   - A record ends at a line feed, or at a carriage return and line feed.
+//     Inside quotes both belong to the field.
+//   - Fields are separated by one delimiter, any single character.
+//   - A field that begins with the quote is quoted up to the closing quote.
+//     Inside it a quote is written twice, or behind an escape character.
+//   - A quote anywhere else is an ordinary character: 5" pipe is a value.
+//   - What follows a closing quote before the next delimiter is a fault of
+//     that record, never silently joined or dropped.
+//
+// The work is in two steps, so that it can run on several processors. A
+// [Chunker] cuts the stream at record ends, in order and quickly; it only
+// follows quotes. A [Splitter] takes one chunk apart; any number of them work
+// side by side. Both follow the same rules, so a chunk never starts inside a
+// record.
+//
+// The package knows nothing of headers, blank lines or types, and expects
+// UTF-8; see package source for both.
+package delimited
+
+import (
+	"fmt"
+	"unicode/utf8"
+)
+
+// Form says how a text is delimited. The zero Form is not valid; start from
+// [DefaultForm].
+type Form struct {
+	// Delimiter separates fields: exactly one character, of one to four bytes,
+	// neither a line break nor the quote. Empty means that a record is one
+	// field.
+	Delimiter string
+	// Quote opens and closes a quoted field. 0 means that no character does.
+	Quote byte
+	// Escape, inside a quoted field, takes its meaning from a quote or escape
+	// that follows; outside quotes also from a delimiter. Before any other
+	// character it is an ordinary one. 0 means that quotes are doubled.
+	Escape byte
+}
+
+// DefaultForm is that of RFC 4180: commas, double quotes, quotes doubled.
+var DefaultForm = Form{Delimiter: ",", Quote: '"'}
+
+// Validate says what is wrong with the form, or nil.
+func (f Form) Validate() error {
+	if f.Delimiter != "" {
+		r, n := utf8.DecodeRuneInString(f.Delimiter)
+		if n != len(f.Delimiter) || r == utf8.RuneError {
+			return fmt.Errorf("delimiter %q: must be exactly one character", f.Delimiter)
+		}
+		if r == '\n' || r == '\r' || r == 0 {
+			return fmt.Errorf("delimiter %q: a line break or NUL cannot separate fields", f.Delimiter)
+		}
+	}
+	if f.Quote >= utf8.RuneSelf || f.Escape >= utf8.RuneSelf {
+		return fmt.Errorf("quote and escape must be ASCII characters")
+	}
+	if f.Quote == '\n' || f.Quote == '\r' || f.Escape == '\n' || f.Escape == '\r' {
+		return fmt.Errorf("a line break cannot be a quote or escape character")
+	}
+	if f.Quote != 0 && f.Delimiter == string(rune(f.Quote)) {
+		return fmt.Errorf("delimiter and quote are both %q", f.Delimiter)
+	}
+	if f.Escape != 0 && f.Delimiter == string(rune(f.Escape)) {
+		return fmt.Errorf("delimiter and escape are both %q", f.Delimiter)
+	}
+	return nil
+}
+
+// escapes reports whether quotes are escaped with a character of its own.
+func (f Form) escapes() bool { return f.Escape != 0 && f.Escape != f.Quote }
+
+// A Fault is what makes a record unreadable as a whole.
+type Fault uint8
+
+const (
+	// NoFault: the record reads cleanly.
+	NoFault Fault = iota
+	// AfterQuote: text follows a closing quote before the next delimiter.
+	AfterQuote
+	// Unclosed: a quote was opened and the text ended before it was closed.
+	Unclosed
+	// BadEncoding: a byte does not decode in the source's encoding.
+	BadEncoding
+	// NulByte: the record contains a NUL byte, which no table can hold as text.
+	NulByte
+)
+
+// String is the fault as a reject's reason.
+func (f Fault) String() string {
+	switch f {
+	case NoFault:
+		return "no fault"
+	case AfterQuote:
+		return "text follows the closing quote"
+	case Unclosed:
+		return "the quote is never closed"
+	case BadEncoding:
+		return "a byte does not decode"
+	case NulByte:
+		return "contains a NUL byte"
+	}
+	return fmt.Sprintf("fault %d", uint8(f))
+}

@@ -1,0 +1,305 @@
+package delimited
+
+import (
+	"bytes"
+	"encoding/binary"
+	"math/bits"
+	"unicode/utf8"
+)
+
+// A Record is one record as the splitter found it. Everything in it is valid
+// until the next call of Next.
+type Record struct {
+	// Line is the line of the source that the record starts on, from 1.
+	Line int64
+	// Fields are the fields' contents, quotes removed.
+	Fields [][]byte
+	quoted []bool // per field up to the last quoted one
+	// Raw is the record as it stands in the source (decoded), without its
+	// line break.
+	Raw []byte
+	// Fault is what is wrong with the record as a whole, if anything, and
+	// FaultField the number of the field, from 0, or -1.
+	Fault      Fault
+	FaultField int
+}
+
+// Quoted reports whether field i, from 0, was written in quotes.
+func (r *Record) Quoted(i int) bool { return i < len(r.quoted) && r.quoted[i] }
+
+// IsBlank reports a line that holds nothing but spaces and tabs.
+func (r *Record) IsBlank() bool {
+	return len(r.Fields) <= 1 && len(bytes.Trim(r.Raw, " \t")) == 0
+}
+
+// A Splitter takes chunks apart. It is not safe for concurrent use; use one
+// for each goroutine.
+type Splitter struct {
+	form    Form
+	special [256]bool
+	data    []byte
+	pos     int
+	line    int64
+	suspect bool // the chunk has bad encoding or NUL bytes somewhere
+	unesc   []byte
+}
+
+// NewSplitter returns a splitter for one form.
+func NewSplitter(form Form) *Splitter {
+	s := &Splitter{form: form}
+	s.special['\n'] = true
+	if form.Delimiter != "" {
+		s.special[form.Delimiter[0]] = true
+	}
+	if form.escapes() {
+		s.special[form.Escape] = true
+	}
+	return s
+}
+
+// Reset starts on a chunk.
+func (s *Splitter) Reset(c *Chunk) {
+	s.data, s.pos, s.line = c.Data, 0, c.Line
+	s.suspect = !utf8.Valid(c.Data) || bytes.IndexByte(c.Data, 0) >= 0
+}
+
+// Next reads the next record of the chunk into rec, reusing its slices. It
+// returns false at the end of the chunk.
+func (s *Splitter) Next(rec *Record) bool {
+	start := s.pos
+	if start >= len(s.data) {
+		return false
+	}
+	rec.Line = s.line
+	rec.Fields = rec.Fields[:0]
+	rec.quoted = rec.quoted[:0]
+	rec.Fault, rec.FaultField = NoFault, -1
+	s.unesc = s.unesc[:0]
+	i := start
+	if s.form.escapes() || len(s.form.Delimiter) != 1 {
+		i = s.fields(rec, i)
+	} else {
+		i = s.simpleFields(rec, i)
+	}
+	// i is at the line feed, or at the end.
+	s.line++
+	raw := s.data[start:i]
+	if n := len(raw); n > 0 && raw[n-1] == '\r' {
+		raw = raw[:n-1]
+	}
+	rec.Raw = raw
+	s.pos = i + 1
+	if s.suspect && rec.Fault == NoFault {
+		s.inspect(rec)
+	}
+	return true
+}
+
+// fields reads the record that starts at i, for every form, and returns the
+// offset of the line feed that ends it.
+func (s *Splitter) fields(rec *Record, i int) int {
+	data := s.data
+	for {
+		if s.form.Quote != 0 && i < len(data) && data[i] == s.form.Quote {
+			i = s.quotedField(rec, i)
+		} else {
+			from := i
+			for {
+				for i < len(data) && !s.special[data[i]] {
+					i++
+				}
+				if i >= len(data) || data[i] == '\n' || s.delimiterAt(i) {
+					break
+				}
+				if s.form.escapes() && data[i] == s.form.Escape {
+					if s.delimiterAt(i + 1) {
+						i += len(s.form.Delimiter)
+					} else if i+1 < len(data) && data[i+1] == s.form.Escape {
+						i++
+					}
+				}
+				i++
+			}
+			i = min(i, len(data))
+			field := data[from:i]
+			if i == len(data) || data[i] == '\n' {
+				field = withoutReturn(field)
+			}
+			if s.form.escapes() && bytes.IndexByte(field, s.form.Escape) >= 0 {
+				field = s.unescape(field, true)
+			}
+			rec.Fields = append(rec.Fields, field)
+		}
+		if i >= len(data) || data[i] == '\n' {
+			return i
+		}
+		i += len(s.form.Delimiter)
+	}
+}
+
+// simpleFields does the work of fields for a delimiter of one byte and no
+// escape character. It looks at eight bytes at a time: in mask, the highest
+// bit of each byte that is a delimiter or line feed is set.
+func (s *Splitter) simpleFields(rec *Record, i int) int {
+	const high, low = 0x8080808080808080, 0x7f7f7f7f7f7f7f7f
+	data, quote := s.data, s.form.Quote
+	delimiter := s.form.Delimiter[0]
+	delimiters := uint64(delimiter) * 0x0101010101010101
+	const feeds = uint64('\n') * 0x0101010101010101
+next:
+	for {
+		if quote != 0 && i < len(data) && data[i] == quote {
+			i = s.quotedField(rec, i)
+			if i >= len(data) || data[i] == '\n' {
+				return i
+			}
+			i++
+			continue
+		}
+		from := i // of the field
+		for ; i+8 <= len(data); i += 8 {
+			w := binary.LittleEndian.Uint64(data[i:])
+			x, y := w^delimiters, w^feeds
+			// A byte of x is zero where its high bit is not set here.
+			mask := (^(((x & low) + low) | x) | ^(((y & low) + low) | y)) & high
+			for mask != 0 {
+				end := i + bits.TrailingZeros64(mask)>>3
+				mask &= mask - 1
+				if data[end] == '\n' {
+					rec.Fields = append(rec.Fields, withoutReturn(data[from:end]))
+					return end
+				}
+				rec.Fields = append(rec.Fields, data[from:end])
+				from = end + 1
+				if quote != 0 && from < len(data) && data[from] == quote {
+					i = from
+					continue next
+				}
+			}
+		}
+		// Fewer than eight bytes are left.
+		for i = max(i, from); i < len(data) && data[i] != delimiter && data[i] != '\n'; i++ {
+		}
+		if i >= len(data) || data[i] == '\n' {
+			rec.Fields = append(rec.Fields, withoutReturn(data[from:i]))
+			return i
+		}
+		rec.Fields = append(rec.Fields, data[from:i])
+		i++
+	}
+}
+
+func withoutReturn(field []byte) []byte {
+	if n := len(field); n > 0 && field[n-1] == '\r' {
+		return field[:n-1]
+	}
+	return field
+}
+
+// delimiterAt reports whether the delimiter stands at offset i.
+func (s *Splitter) delimiterAt(i int) bool {
+	d := s.form.Delimiter
+	switch len(d) {
+	case 0:
+		return false
+	case 1:
+		return i < len(s.data) && s.data[i] == d[0]
+	}
+	return i+len(d) <= len(s.data) && string(s.data[i:i+len(d)]) == d
+}
+
+// quotedField adds the field whose opening quote is at i, and returns the
+// offset of the delimiter or line feed behind it.
+func (s *Splitter) quotedField(rec *Record, i int) int {
+	data := s.data
+	i++
+	after, closed := closing(data, i, s.form)
+	end := after
+	if closed {
+		end = after - 1
+	} else {
+		rec.Fault, rec.FaultField = Unclosed, len(rec.Fields)
+	}
+	field := data[i:end]
+	s.line += int64(bytes.Count(field, newline))
+	if s.form.escapes() {
+		if bytes.IndexByte(field, s.form.Escape) >= 0 {
+			field = s.unescape(field, false)
+		}
+	} else if bytes.IndexByte(field, s.form.Quote) >= 0 {
+		field = s.undouble(field)
+	}
+	i = after
+	if i < len(data) && data[i] != '\n' && !s.delimiterAt(i) && !s.carriageEnd(i) {
+		if rec.Fault == NoFault {
+			rec.Fault, rec.FaultField = AfterQuote, len(rec.Fields)
+		}
+	}
+	// Whatever follows, the field ends at the next delimiter or line feed.
+	for i < len(data) && data[i] != '\n' && !s.delimiterAt(i) {
+		i++
+	}
+	for len(rec.quoted) < len(rec.Fields) {
+		rec.quoted = append(rec.quoted, false)
+	}
+	rec.quoted = append(rec.quoted, true)
+	rec.Fields = append(rec.Fields, field)
+	return i
+}
+
+// carriageEnd reports a carriage return at i that belongs to the line end.
+func (s *Splitter) carriageEnd(i int) bool {
+	return s.data[i] == '\r' && (i+1 == len(s.data) || s.data[i+1] == '\n')
+}
+
+// undouble makes one quote of each doubled one, in memory of the splitter's
+// own that is good until the next record.
+func (s *Splitter) undouble(field []byte) []byte {
+	from := len(s.unesc)
+	for {
+		q := bytes.IndexByte(field, s.form.Quote)
+		if q < 0 || q+1 >= len(field) {
+			break
+		}
+		s.unesc = append(s.unesc, field[:q+1]...)
+		field = field[q+2:]
+	}
+	s.unesc = append(s.unesc, field...)
+	return s.unesc[from:len(s.unesc):len(s.unesc)]
+}
+
+// unescape takes escape characters out; see Form.Escape for the rule.
+func (s *Splitter) unescape(field []byte, delimiter bool) []byte {
+	from := len(s.unesc)
+	for i := 0; i < len(field); i++ {
+		c := field[i]
+		if c == s.form.Escape && i+1 < len(field) {
+			n := field[i+1]
+			if n == s.form.Escape || n == s.form.Quote ||
+				(delimiter && bytes.HasPrefix(field[i+1:], []byte(s.form.Delimiter))) {
+				i++
+				c = n
+			}
+		}
+		s.unesc = append(s.unesc, c)
+	}
+	return s.unesc[from:len(s.unesc):len(s.unesc)]
+}
+
+// inspect looks for the bytes that made the chunk suspect.
+func (s *Splitter) inspect(rec *Record) {
+	if utf8.Valid(rec.Raw) && bytes.IndexByte(rec.Raw, 0) < 0 {
+		return
+	}
+	for i, f := range rec.Fields {
+		if !utf8.Valid(f) {
+			rec.Fault, rec.FaultField = BadEncoding, i
+			return
+		}
+		if bytes.IndexByte(f, 0) >= 0 {
+			rec.Fault, rec.FaultField = NulByte, i
+			return
+		}
+	}
+	rec.Fault = BadEncoding
+}
