@@ -1,0 +1,106 @@
+// Package pipeline is where the program works side by side: one goroutine
+// cuts the text into chunks, several work on chunks, and the caller's own
+// goroutine collects the results in the order of the text.
+//
+// A chunk belongs to the goroutine that works on it; a result to the worker
+// until it is returned, then to the collector. Nothing else is shared.
+package pipeline
+
+import (
+	"context"
+	"errors"
+	"io"
+	"runtime"
+	"sync"
+
+	"ambertray/internal/source/delimited"
+)
+
+// Workers is how many goroutines work on chunks.
+func Workers() int { return max(2, runtime.GOMAXPROCS(0)) }
+
+// Chunks yields chunks in order and io.EOF after the last.
+type Chunks interface {
+	Next() (*delimited.Chunk, error)
+}
+
+// Run works on every chunk. work is called side by side, with the number of
+// its goroutine from 0 to workers-1; it must release the chunk. collect is
+// called with each result, in order. The first error ends everything and is
+// returned; so does the end of ctx.
+func Run[R any](ctx context.Context, chunks Chunks, workers int,
+	work func(worker int, c *delimited.Chunk) (R, error), collect func(R) error) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+
+	type result struct {
+		r   R
+		err error
+	}
+	type job struct {
+		chunk *delimited.Chunk
+		done  chan result
+	}
+	jobs := make(chan job)
+	order := make(chan chan result, 2*workers) // bounds what is in memory
+	var wg sync.WaitGroup
+	wg.Add(1)
+	go func() {
+		defer wg.Done()
+		defer close(jobs)
+		defer close(order)
+		for {
+			c, err := chunks.Next()
+			if errors.Is(err, io.EOF) {
+				return
+			}
+			done := make(chan result, 1)
+			if err != nil {
+				done <- result{err: err}
+			}
+			select {
+			case order <- done:
+			case <-ctx.Done():
+				return
+			}
+			if err != nil {
+				return
+			}
+			select {
+			case jobs <- job{c, done}:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	for w := range workers {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			for j := range jobs {
+				var r result
+				r.r, r.err = work(w, j.chunk)
+				j.done <- r
+			}
+		}()
+	}
+	err := func() error {
+		for done := range order {
+			select {
+			case r := <-done:
+				if r.err != nil {
+					return r.err
+				}
+				if err := collect(r.r); err != nil {
+					return err
+				}
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		return ctx.Err()
+	}()
+	cancel()
+	wg.Wait()
+	return err
+}

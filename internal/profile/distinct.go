@@ -1,0 +1,326 @@
+package profile
+
+import (
+	"encoding/binary"
+	"math"
+	"math/bits"
+	"strconv"
+	"sync"
+	"sync/atomic"
+)
+
+// hash is a fast 64-bit hash, never 0. It multiplies and folds, as several
+// published hashes do; it need not resist an enemy, for equal hashes of
+// different values only make us offer one key less.
+func hash(b []byte) uint64 {
+	const k0, k1, k2 = 0x9e3779b97f4a7c15, 0xd6e8feb86659fd93, 0xa0761d6478bd642f
+	h := uint64(len(b)) * k0
+	for len(b) > 16 {
+		hi, lo := bits.Mul64(binary.LittleEndian.Uint64(b)^k1^h, binary.LittleEndian.Uint64(b[8:])^k2)
+		h = hi ^ lo
+		b = b[16:]
+	}
+	var x, y uint64
+	switch n := len(b); {
+	case n >= 8:
+		x, y = binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[n-8:])
+	case n >= 4:
+		x, y = uint64(binary.LittleEndian.Uint32(b)), uint64(binary.LittleEndian.Uint32(b[n-4:]))
+	case n > 0:
+		x = uint64(b[0])<<16 | uint64(b[n/2])<<8 | uint64(b[n-1])
+	}
+	hi, lo := bits.Mul64(x^k1^h, y^k2)
+	hi, lo = bits.Mul64(hi^k0, lo^k1)
+	if h = hi ^ lo; h == 0 {
+		return 1
+	}
+	return h
+}
+
+const (
+	// fewValues is up to how many different values are listed and counted.
+	fewValues = 64
+	// estimateFrom is how many fields of a column each goroutine puts into
+	// the estimate of how many different values there are.
+	estimateFrom = 1 << 17
+	registers    = 1 << 10 // of the estimate: about 3 % of error
+)
+
+// distinct counts different values: exactly up to fewValues, beyond that by
+// an estimate (P. Flajolet et al., HyperLogLog, 2007).
+type distinct struct {
+	off   bool // not counted at all
+	few   *fewSet
+	many  bool // there are more than fewValues
+	seen  int  // fields in the estimate
+	sized []uint8
+}
+
+type fewSet struct {
+	used   int
+	hashes [4 * fewValues]uint64
+	counts [4 * fewValues]int64
+	texts  [4 * fewValues]string
+}
+
+func (d *distinct) add(h uint64, b []byte) {
+	if d.off {
+		return
+	}
+	if !d.many {
+		if d.few == nil {
+			d.few = &fewSet{}
+		}
+		f := d.few
+		i := h % uint64(len(f.hashes))
+		for f.hashes[i] != 0 {
+			if f.hashes[i] == h {
+				f.counts[i]++
+				return
+			}
+			i = (i + 1) % uint64(len(f.hashes))
+		}
+		if f.used < fewValues {
+			f.used++
+			f.hashes[i], f.counts[i], f.texts[i] = h, 1, clip(b)
+			return
+		}
+		d.spill()
+	}
+	if d.seen < estimateFrom {
+		d.seen++
+		d.register(h)
+	}
+}
+
+// spill turns to the estimate.
+func (d *distinct) spill() {
+	d.many = true
+	d.sized = make([]uint8, registers)
+	for i, h := range d.few.hashes {
+		if h != 0 {
+			d.seen += int(min(d.few.counts[i], estimateFrom))
+			d.register(h)
+		}
+	}
+	d.few = nil
+}
+
+func (d *distinct) register(h uint64) {
+	i := h % registers
+	if r := uint8(bits.LeadingZeros64(h|registers-1)) + 1; r > d.sized[i] {
+		d.sized[i] = r
+	}
+}
+
+func (d *distinct) merge(o *distinct) {
+	if o.few != nil {
+		for i, h := range o.few.hashes {
+			if h == 0 {
+				continue
+			}
+			d.add(h, []byte(o.few.texts[i]))
+			if d.many {
+				continue
+			}
+			for j := h % uint64(len(d.few.hashes)); ; j = (j + 1) % uint64(len(d.few.hashes)) {
+				if d.few.hashes[j] == h {
+					d.few.counts[j] += o.few.counts[i] - 1
+					break
+				}
+			}
+		}
+		return
+	}
+	if !o.many {
+		return
+	}
+	if !d.many {
+		if d.few == nil {
+			d.few = &fewSet{}
+		}
+		d.spill()
+	}
+	d.seen += o.seen
+	for i, r := range o.sized {
+		d.sized[i] = max(d.sized[i], r)
+	}
+}
+
+// count returns how many different values there are, and whether that is
+// exact.
+func (d *distinct) count() (int64, bool) {
+	if !d.many {
+		if d.few == nil {
+			return 0, true
+		}
+		return int64(d.few.used), true
+	}
+	sum, zero := 0.0, 0
+	for _, r := range d.sized {
+		sum += math.Pow(2, -float64(r))
+		if r == 0 {
+			zero++
+		}
+	}
+	const m = float64(registers)
+	est := 0.7213 / (1 + 1.079/m) * m * m / sum
+	if est < 2.5*m && zero > 0 {
+		est = m * math.Log(m/float64(zero))
+	}
+	return max(int64(est+0.5), fewValues+1), false
+}
+
+// maxUnique is how many values of a column are remembered to prove that no
+// two are equal: 64 MiB of hashes.
+const maxUnique = 4 << 20
+
+// maxDuplicates is how many repeated values a column may have before it is
+// no longer worth watching as a key.
+const maxDuplicates = 20
+
+// unique watches whether a column's values differ from each other, for all
+// goroutines together. Whole numbers are kept as bits of pages, which for
+// numbers in sequence takes next to nothing, other values as hashes.
+type unique struct {
+	gone atomic.Bool // no longer watched
+
+	mu         sync.Mutex
+	pages      map[int64]*page
+	table      []uint64
+	used       int
+	full       bool // more values than are remembered
+	duplicates examples
+}
+
+// A page has one bit for each of 65,536 numbers in a row.
+type page [1 << 10]uint64
+
+// maxPages bounds the memory for pages: 16 MiB.
+const maxPages = 2 << 10
+
+// addInts takes one chunk's whole numbers, with their lines.
+func (u *unique) addInts(ints []int64, lines []int64) {
+	if u.gone.Load() {
+		return
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.pages == nil && u.table == nil {
+		u.pages = map[int64]*page{}
+	}
+	var at int64
+	var p *page
+	for i, v := range ints {
+		if u.pages == nil {
+			if !u.remember(hashInt(v), lines[i]) {
+				return
+			}
+			continue
+		}
+		if p == nil || v>>16 != at {
+			at = v >> 16
+			if p = u.pages[at]; p == nil {
+				if len(u.pages) >= maxPages {
+					u.unpage()
+					if !u.remember(hashInt(v), lines[i]) {
+						return
+					}
+					continue
+				}
+				p = &page{}
+				u.pages[at] = p
+			}
+		}
+		word, bit := &p[v&0xffff>>6], uint64(1)<<(v&63)
+		if *word&bit != 0 {
+			if !u.duplicate(lines[i]) {
+				return
+			}
+		}
+		*word |= bit
+	}
+}
+
+func hashInt(v int64) uint64 {
+	var b [24]byte
+	return hash(strconv.AppendInt(b[:0], v, 10))
+}
+
+// unpage turns pages into hashes.
+func (u *unique) unpage() {
+	for at, p := range u.pages {
+		for i, w := range p {
+			for ; w != 0; w &= w - 1 {
+				u.remember(hashInt(at<<16|int64(i<<6+bits.TrailingZeros64(w))), 0)
+			}
+		}
+	}
+	u.pages = nil
+}
+
+// add takes one chunk's hashes, with their lines.
+func (u *unique) add(hashes []uint64, lines []int64) {
+	if u.gone.Load() {
+		return
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.pages != nil {
+		u.unpage()
+	}
+	for i, h := range hashes {
+		if h != 0 && !u.remember(h, lines[i]) {
+			return
+		}
+	}
+}
+
+// remember reports whether to go on.
+func (u *unique) remember(h uint64, line int64) bool {
+	if 2*(u.used+1) > len(u.table) {
+		if u.used >= maxUnique {
+			u.full = true
+			u.gone.Store(true)
+			u.table = nil
+			return false
+		}
+		u.grow()
+	}
+	return u.insert(h) || u.duplicate(line)
+}
+
+func (u *unique) duplicate(line int64) bool {
+	u.duplicates.add(line, nil)
+	if u.duplicates.count > maxDuplicates {
+		u.gone.Store(true)
+		u.table, u.pages = nil, nil
+		return false
+	}
+	return true
+}
+
+func (u *unique) insert(h uint64) bool {
+	mask := uint64(len(u.table) - 1)
+	for j := h & mask; ; j = (j + 1) & mask {
+		switch u.table[j] {
+		case h:
+			return false
+		case 0:
+			u.table[j] = h
+			u.used++
+			return true
+		}
+	}
+}
+
+func (u *unique) grow() {
+	old := u.table
+	u.table = make([]uint64, max(1024, 2*len(old)))
+	u.used = 0
+	for _, h := range old {
+		if h != 0 {
+			u.insert(h)
+		}
+	}
+}

@@ -1,0 +1,53 @@
+package profile
+
+import (
+	"slices"
+)
+
+// maxExamples is how many lines and values are kept of anything remarkable.
+const maxExamples = 5
+
+// An Example is one value and the line its record starts on.
+type Example struct {
+	Line  int64  `json:"line"`
+	Value string `json:"value"`
+}
+
+// examples counts something and keeps the first few by line. One goroutine
+// sees lines in rising order, so its first few are kept at no cost.
+type examples struct {
+	count int64
+	first []Example
+}
+
+func (e *examples) add(line int64, field []byte) {
+	e.count++
+	if len(e.first) < maxExamples {
+		e.first = append(e.first, Example{line, clip(field)})
+	}
+}
+
+// clip copies a field, of which 200 bytes are enough to recognise it.
+func clip(field []byte) string {
+	if len(field) > 200 {
+		return string(field[:200]) + "…"
+	}
+	return string(field)
+}
+
+func (e *examples) merge(o examples) {
+	e.count += o.count
+	e.first = mergeExamples(e.first, o.first)
+}
+
+func mergeExamples(lists ...[]Example) []Example {
+	var all []Example
+	for _, l := range lists {
+		all = append(all, l...)
+	}
+	slices.SortStableFunc(all, func(a, b Example) int { return int(a.Line - b.Line) })
+	if len(all) > maxExamples {
+		all = all[:maxExamples]
+	}
+	return all
+}

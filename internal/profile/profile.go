@@ -1,0 +1,457 @@
+// Package profile reads a source once, whole, and says what is in it.
+//
+// The model: for every column an amount of [evidence] grows as records go by,
+// of a size that does not depend on how many they are. When all have been
+// seen, decide turns it into a [Column]: the narrowest type that every value
+// fits, how its values are written, and [Finding]s about whatever a person
+// should look at. Nothing is decided from a sample, unless the caller limits
+// the pass; then every decision says so.
+//
+// The package prints nothing and writes nothing.
+package profile
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+
+	"ambertray/internal/pipeline"
+	"ambertray/internal/reading"
+	"ambertray/internal/source"
+	"ambertray/internal/source/delimited"
+	"ambertray/internal/sqltype"
+)
+
+// A Weight says how much a finding matters.
+type Weight string
+
+// The weights.
+const (
+	Note    Weight = "note"    // good to know
+	Caution Weight = "caution" // look before you load
+	Blocker Weight = "blocker" // needs a decision first
+)
+
+// A Finding is something about a source or a column that is worth a person's
+// eye.
+type Finding struct {
+	Weight Weight `json:"weight"`
+	// Code names the kind of finding, for programs.
+	Code string `json:"code"`
+	// Column is the column's header, or empty for the source.
+	Column   string    `json:"column,omitempty"`
+	Text     string    `json:"text"`
+	Count    int64     `json:"count,omitempty"`
+	Examples []Example `json:"examples,omitempty"`
+	// Do is what can be done about it.
+	Do string `json:"do,omitempty"`
+}
+
+// A ValueCount is a value and how often it stands in a column.
+type ValueCount struct {
+	Value string `json:"value"`
+	Count int64  `json:"count"`
+}
+
+// A Column is what the whole file says about one column.
+type Column struct {
+	// Header is the name in the file; Position counts from 1.
+	Header   string
+	Position int
+
+	Type     sqltype.Type
+	Number   reading.Number
+	Dates    []*reading.Pattern
+	True     string // the word for true, of a boolean
+	False    string
+	Nulls    []string // words that mean null here
+	Trim     bool
+	Required bool
+
+	Fields   int64 // how many records have the column
+	Blanks   int64 // nothing, or spaces only
+	Quoted   int64 // of the blanks: an empty pair of quotes
+	NullWord int64 // fields that hold a word for null
+	Misfits  int64 // values that do not fit the type (only with Tolerate)
+
+	Smallest, Largest string // in plain form
+	Longest           int    // characters
+	LongestBytes      int
+	ASCII             bool
+
+	Distinct      int64
+	DistinctExact bool
+	Values        []ValueCount // where there are few, the most frequent first
+	Unique        bool         // no value twice and none blank
+
+	// Why is the evidence for the type, in a few words.
+	Why string
+}
+
+// Options steer the pass and its decisions.
+type Options struct {
+	// Limit ends the pass after so many records; 0 means the whole file.
+	Limit int64
+	// Dates decides the order of numeric dates where the values do not:
+	// "day-first", "month-first", "year-first", or a pattern that every date
+	// column must have.
+	Dates string
+	// Decimal decides what a single comma or point is where the values do not.
+	Decimal reading.Mark
+	// NullWords are taken as null in every column.
+	NullWords []string
+	// Tolerate is the share of values (0 to 1) that may misfit a type.
+	Tolerate float64
+	// Types overrules decisions, by header in any case.
+	Types map[string]sqltype.Type
+	// Progress is called now and then with the bytes and records read so far.
+	Progress func(bytes, records int64)
+}
+
+// A Profile is what is in a source.
+type Profile struct {
+	Records int64 // of data
+	Limited bool  // the pass ended before the file did
+	Skipped map[source.Kind]int64
+	// SkippedLines are the first lines of each kind of row that is skipped.
+	SkippedLines map[source.Kind][]int64
+	Columns      []*Column
+	// Keys are the columns, or the pair, that identify a record; empty if
+	// there are none. They are headers.
+	Keys     [][]string
+	Findings []Finding
+	// First holds the fields of the first records, as they stand.
+	First []Preview
+	// Widths counts records with other numbers of fields than the header.
+	Widths []WidthCount
+}
+
+// A Preview is one of the first records.
+type Preview struct {
+	Line   int64
+	Fields []string
+}
+
+// A WidthCount counts records with so many fields.
+type WidthCount struct {
+	Fields int `json:"fields"`
+	examples
+}
+
+const previews = 1000
+
+// worker is what one goroutine of the pass has.
+type worker struct {
+	rows    *source.Rows
+	rec     delimited.Record
+	cols    []*evidence
+	scratch scratch
+	// Of the chunk at hand: hashes of every column still watched as a key.
+	hashes [][]uint64
+	ints   [][]int64
+	lines  []int64
+
+	widths  []WidthCount
+	faults  map[delimited.Fault]*examples
+	skipped map[source.Kind]*examples
+}
+
+// Run makes the pass over src.
+func Run(ctx context.Context, src *source.Source, opt Options) (*Profile, error) {
+	st, err := src.Read(false)
+	if err != nil {
+		return nil, err
+	}
+	defer st.Close()
+
+	n := len(src.Layout.Columns)
+	workers := pipeline.Workers()
+	if n > 2000 {
+		workers = 1 // memory grows with columns times workers
+	}
+	words := newWordTable(opt.NullWords)
+	team := make([]*worker, workers)
+	for i := range team {
+		w := &worker{rows: source.NewRows(&src.Layout), faults: map[delimited.Fault]*examples{}, skipped: map[source.Kind]*examples{}}
+		w.cols = make([]*evidence, n)
+		for c := range w.cols {
+			w.cols[c] = newEvidence()
+			w.cols[c].values.off = n > 2000
+		}
+		w.hashes = make([][]uint64, n)
+		w.ints = make([][]int64, n)
+		w.scratch.words = words
+		team[i] = w
+	}
+	uniques := make([]*unique, n)
+	for i := range uniques {
+		uniques[i] = &unique{}
+		if n > 300 {
+			uniques[i].gone.Store(true)
+			uniques[i].full = true
+		}
+	}
+
+	p := &Profile{Skipped: map[source.Kind]int64{}, SkippedLines: map[source.Kind][]int64{}}
+	type part struct {
+		records int64
+		first   []Preview
+		bytes   int
+	}
+	if opt.Limit > 0 {
+		workers = 1 // so that it is the first records that are seen
+	}
+	seen := make([]int64, workers)
+	err = pipeline.Run(ctx, st, workers,
+		func(i int, c *delimited.Chunk) (part, error) {
+			defer c.Release()
+			w := team[i]
+			left := int64(-1)
+			if opt.Limit > 0 {
+				left = opt.Limit - seen[i]
+			}
+			records, first := w.chunk(c, uniques, left)
+			seen[i] += records
+			return part{records, first, len(c.Data)}, nil
+		},
+		func(r part) error {
+			p.Records += r.records
+			if len(p.First) < previews {
+				p.First = append(p.First, r.first[:min(len(r.first), previews-len(p.First))]...)
+			}
+			if opt.Progress != nil {
+				opt.Progress(st.Bytes(), p.Records)
+			}
+			if opt.Limit > 0 && p.Records >= opt.Limit {
+				return errLimit
+			}
+			return nil
+		})
+	if err == errLimit {
+		p.Limited = st.Bytes() < src.Size || p.Records >= opt.Limit
+		err = nil
+	}
+	if err != nil {
+		return nil, problem(src, err)
+	}
+	all := team[0]
+	for _, w := range team[1:] {
+		all.merge(w)
+	}
+	p.decide(src, all, uniques, opt)
+	if len(p.Keys) == 0 && p.Records > 1 && !p.Limited && n > 1 && n <= 300 {
+		if err := p.findPair(ctx, src, uniques); err != nil {
+			return nil, problem(src, err)
+		}
+	}
+	return p, nil
+}
+
+var errLimit = fmt.Errorf("limit reached")
+
+// problem adds the source's name to an error of its text.
+func problem(src *source.Source, err error) error {
+	if long, ok := err.(*delimited.TooLongError); ok {
+		p := &source.Problem{Source: src.Name, Line: long.Line, What: fmt.Sprintf("a record of more than %d MiB starts here", long.Limit>>20),
+			Do: "if that is right, raise the limit with --max-record; if quotes are ordinary characters in this file, use --quote none"}
+		if long.Quote > 0 {
+			p.Line, p.What = long.Quote, fmt.Sprintf("a quote is opened here and not closed within %d MiB", long.Limit>>20)
+		}
+		return p
+	}
+	return err
+}
+
+// Problem adds the place to an error of reading src.
+func Problem(src *source.Source, err error) error { return problem(src, err) }
+
+// chunk observes every record of a chunk, or the first left of them.
+func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (records int64, first []Preview) {
+	ascii := isASCII(c.Data)
+	w.rows.Reset(c)
+	w.lines = w.lines[:0]
+	for i := range w.hashes {
+		w.hashes[i], w.ints[i] = w.hashes[i][:0], w.ints[i][:0]
+	}
+	watched := make([]bool, len(w.cols))
+	for i, u := range uniques {
+		watched[i] = !u.gone.Load()
+	}
+	rec := &w.rec
+	for left != 0 {
+		kind, ok := w.rows.Next(rec)
+		if !ok {
+			break
+		}
+		if kind != source.Data {
+			e := w.skipped[kind]
+			if e == nil {
+				e = &examples{}
+				w.skipped[kind] = e
+			}
+			e.add(rec.Line, rec.Raw)
+			continue
+		}
+		records++
+		left--
+		if c.Seq == 0 && len(first) < previews {
+			v := Preview{Line: rec.Line}
+			for _, f := range rec.Fields {
+				v.Fields = append(v.Fields, string(f))
+			}
+			first = append(first, v)
+		}
+		if rec.Fault != delimited.NoFault {
+			e := w.faults[rec.Fault]
+			if e == nil {
+				e = &examples{}
+				w.faults[rec.Fault] = e
+			}
+			e.add(rec.Line, rec.Raw)
+			continue
+		}
+		if len(rec.Fields) != len(w.cols) {
+			w.width(rec)
+			continue
+		}
+		w.lines = append(w.lines, rec.Line)
+		for i, f := range rec.Fields {
+			e := w.cols[i]
+			before := e.ints.count
+			h := e.observe(&w.scratch, f, rec.Quoted(i), rec.Line, ascii)
+			if watched[i] {
+				w.hashes[i] = append(w.hashes[i], h)
+				if e.ints.count != before {
+					w.ints[i] = append(w.ints[i], e.ints.last)
+				}
+			}
+		}
+	}
+	for i, u := range uniques {
+		if watched[i] {
+			if len(w.ints[i]) == len(w.lines) {
+				u.addInts(w.ints[i], w.lines)
+			} else {
+				u.add(w.hashes[i], w.lines)
+			}
+		}
+	}
+	return records, first
+}
+
+func (w *worker) width(rec *delimited.Record) {
+	for i := range w.widths {
+		if w.widths[i].Fields == len(rec.Fields) {
+			w.widths[i].add(rec.Line, rec.Raw)
+			return
+		}
+	}
+	if len(w.widths) < 100 {
+		w.widths = append(w.widths, WidthCount{Fields: len(rec.Fields)})
+		w.widths[len(w.widths)-1].add(rec.Line, rec.Raw)
+		return
+	}
+	w.widths[99].add(rec.Line, rec.Raw)
+}
+
+func (w *worker) merge(o *worker) {
+	for i, e := range o.cols {
+		w.cols[i].merge(e)
+	}
+	for k, e := range o.skipped {
+		if w.skipped[k] == nil {
+			w.skipped[k] = &examples{}
+		}
+		w.skipped[k].merge(*e)
+	}
+	for k, e := range o.faults {
+		if w.faults[k] == nil {
+			w.faults[k] = &examples{}
+		}
+		w.faults[k].merge(*e)
+	}
+widths:
+	for _, x := range o.widths {
+		for i := range w.widths {
+			if w.widths[i].Fields == x.Fields {
+				w.widths[i].merge(x.examples)
+				continue widths
+			}
+		}
+		w.widths = append(w.widths, x)
+	}
+}
+
+// findPair makes a second pass to see whether two columns together identify a
+// record. It is made only where that is cheap: for files of up to 64 MiB, and
+// for the few pairs that have enough different values.
+func (p *Profile) findPair(ctx context.Context, src *source.Source, uniques []*unique) error {
+	if src.Size > 64<<20 || p.Records > maxUnique {
+		return nil
+	}
+	var cand []*Column
+	for _, c := range p.Columns {
+		if c.Required && c.Distinct > 1 && c.Type.Kind != sqltype.Text && c.Type.Kind != sqltype.Double {
+			cand = append(cand, c)
+		}
+	}
+	slices.SortStableFunc(cand, func(a, b *Column) int { return cmp.Compare(b.Distinct, a.Distinct) })
+	type pair struct {
+		a, b *Column
+		u    *unique
+	}
+	var pairs []pair
+	for i, a := range cand {
+		for _, b := range cand[i+1:] {
+			if len(pairs) < 12 && float64(a.Distinct)*float64(b.Distinct) >= 1.2*float64(p.Records) {
+				if b.Position < a.Position {
+					a, b = b, a
+				}
+				pairs = append(pairs, pair{a, b, &unique{}})
+			}
+		}
+	}
+	if len(pairs) == 0 {
+		return nil
+	}
+	st, err := src.Read(false)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	rows := source.NewRows(&src.Layout)
+	var rec delimited.Record
+	err = pipeline.Run(ctx, st, 1, func(_ int, c *delimited.Chunk) (int, error) {
+		defer c.Release()
+		rows.Reset(c)
+		for {
+			kind, ok := rows.Next(&rec)
+			if !ok {
+				return 0, nil
+			}
+			if kind != source.Data || rec.Fault != delimited.NoFault || len(rec.Fields) != len(p.Columns) {
+				continue
+			}
+			for _, x := range pairs {
+				if x.u.gone.Load() {
+					continue
+				}
+				h := hash(reading.TrimSpace(rec.Fields[x.a.Position-1]))*31 ^ hash(reading.TrimSpace(rec.Fields[x.b.Position-1]))
+				x.u.add([]uint64{max(h, 1)}, []int64{rec.Line})
+				if x.u.duplicates.count > 0 {
+					x.u.gone.Store(true)
+				}
+			}
+		}
+	}, func(int) error { return nil })
+	if err != nil {
+		return err
+	}
+	for _, x := range pairs {
+		if !x.u.gone.Load() && len(p.Keys) < 3 {
+			p.Keys = append(p.Keys, []string{x.a.Header, x.b.Header})
+		}
+	}
+	return nil
+}

@@ -1,0 +1,501 @@
+package reading
+
+import (
+	"bytes"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+	"unsafe"
+
+	"ambertray/internal/sqltype"
+)
+
+// A Reader reads the fields of one column. It is safe for one goroutine at a
+// time; Clone it for others.
+type Reader struct {
+	Type sqltype.Type
+	// Number is how numbers are written.
+	Number Number
+	// Dates are the forms of dates and times, tried in this order.
+	Dates []*Pattern
+	// Pivot is the first of the hundred years that two-digit years stand for;
+	// 0 means DefaultPivot.
+	Pivot int
+	// True and False are words, in any case. Empty means DefaultWords.
+	True, False []string
+	// NullWords are words that mean null, compared exactly.
+	NullWords []string
+	// Trim takes spaces off both ends of text. Other types always ignore them.
+	Trim bool
+	// KeepBlank makes an empty field an empty text, not a null; KeepQuoted
+	// does so only for one written in quotes.
+	KeepBlank, KeepQuoted bool
+	// Required makes a null a misfit, unless Default is set.
+	Required bool
+	// Default stands in for a null. It is plain text: 12.50, 2026-11-23.
+	Default *string
+
+	scan     NumberScan
+	civil    Civil
+	lead     int64 // 10^(18-scale), the bound of a decimal's fast path
+	fallback *Reader
+	simple   bool // numbers have no marks but a decimal point
+	words    map[string]int64
+}
+
+// DefaultWords are the pairs read as true and false where a plan names none.
+var DefaultWords = [][2]string{{"true", "false"}, {"yes", "no"}, {"y", "n"}, {"t", "f"}, {"on", "off"}}
+
+var pow10 = func() (p [19]int64) {
+	p[0] = 1
+	for i := 1; i < len(p); i++ {
+		p[i] = p[i-1] * 10
+	}
+	return
+}()
+
+// Prepare checks the reader and makes it ready. Call it once, after the
+// fields are set and before the first Read.
+func (r *Reader) Prepare() error {
+	t := r.Type
+	if t.IsTemporal() {
+		if len(r.Dates) == 0 {
+			r.Dates = isoPatterns(t.Kind)
+		}
+		dates := make([]*Pattern, len(r.Dates))
+		for i, p := range r.Dates {
+			c := *p
+			if r.Pivot != 0 {
+				c.pivot = r.Pivot
+			}
+			dates[i] = &c
+			if t.Kind == sqltype.Time && p.HasDate() || t.Kind == sqltype.Date && !p.HasDate() ||
+				t.Kind >= sqltype.Timestamp && !p.HasDate() {
+				return fmt.Errorf("pattern %q does not read a %s", p, family(t))
+			}
+			if t.Kind == sqltype.TimestampTZ && !p.HasZone() {
+				return fmt.Errorf("pattern %q has no zone (X), which %s needs", p, t)
+			}
+			if t.Kind == sqltype.Timestamp && p.HasZone() {
+				return fmt.Errorf("pattern %q has a zone, which %s would lose; make the type timestamp with time zone", p, t)
+			}
+		}
+		r.Dates = dates
+	}
+	r.simple = r.Number.Thousands == NoMark && r.Number.Decimal != Comma && r.Number.Currency == "" &&
+		r.Number.Negative == Leading && !r.Number.Percent
+	if r.Number.Thousands != NoMark && r.Number.Thousands == r.Number.Decimal {
+		return fmt.Errorf("thousands and decimal mark are both %q", r.Number.Decimal)
+	}
+	if t.Kind == sqltype.Decimal && t.Scale <= 18 {
+		r.lead = pow10[18-t.Scale]
+	}
+	if t.Kind == sqltype.Boolean {
+		r.words = map[string]int64{}
+		add := func(word string, v int64) {
+			for _, w := range []string{strings.ToLower(word), strings.ToUpper(word), strings.ToUpper(word[:1]) + strings.ToLower(word[1:])} {
+				r.words[w] = v
+			}
+		}
+		for _, w := range r.True {
+			if w != "" {
+				add(w, 1)
+			}
+		}
+		for _, w := range r.False {
+			if w != "" {
+				add(w, 0)
+			}
+		}
+		if len(r.words) == 0 {
+			for _, p := range DefaultWords {
+				add(p[0], 1)
+				add(p[1], 0)
+			}
+			r.words["1"], r.words["0"] = 1, 0
+		}
+	}
+	if r.Default != nil && r.fallback == nil {
+		r.fallback = &Reader{Type: t, Number: Number{Decimal: Point}}
+		if err := r.fallback.Prepare(); err != nil {
+			return err
+		}
+		var v Value
+		if m := r.fallback.Read([]byte(*r.Default), false, &v); m != OK || v.Null {
+			return fmt.Errorf("default %q: %s", *r.Default, m.Reason(t, []byte(*r.Default)))
+		}
+	}
+	return nil
+}
+
+func isoPatterns(k sqltype.Kind) []*Pattern {
+	switch k {
+	case sqltype.Date:
+		return []*Pattern{MustPattern("yyyy-MM-dd")}
+	case sqltype.Time:
+		return []*Pattern{MustPattern("HH:mm:ss"), MustPattern("HH:mm:ss.SSSSSSSSS"), MustPattern("HH:mm")}
+	}
+	var p []*Pattern
+	zone := ""
+	if k == sqltype.TimestampTZ {
+		zone = "X"
+	}
+	for _, sep := range []string{" ", "'T'"} {
+		for _, clock := range []string{"HH:mm:ss", "HH:mm:ss.SSSSSSSSS", "HH:mm"} {
+			p = append(p, MustPattern("yyyy-MM-dd"+sep+clock+zone))
+		}
+	}
+	if k == sqltype.Timestamp {
+		p = append(p, MustPattern("yyyy-MM-dd"))
+	}
+	return p
+}
+
+// Clone returns a reader for another goroutine.
+func (r *Reader) Clone() *Reader {
+	c := *r
+	if r.fallback != nil {
+		c.fallback = r.fallback.Clone()
+	}
+	return &c
+}
+
+// Read reads one field into v. quoted tells whether the field was written in
+// quotes. When the result is not OK, v is undefined. v.Text may point into
+// field.
+func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
+	v.Null, v.Wide = false, nil
+	b := field
+	if !r.Type.IsText() || r.Trim {
+		b = TrimSpace(b)
+	}
+	if r.isNull(b, quoted) {
+		if r.Default != nil {
+			return r.fallback.Read([]byte(*r.Default), true, v)
+		}
+		if r.Required {
+			return Blank
+		}
+		v.Null = true
+		return OK
+	}
+	switch r.Type.Kind {
+	case sqltype.SmallInt, sqltype.Integer, sqltype.BigInt:
+		return r.integer(b, v)
+	case sqltype.Decimal:
+		return r.decimal(b, v)
+	case sqltype.Double:
+		return r.double(b, v)
+	case sqltype.Boolean:
+		n, ok := r.words[string(b)]
+		if !ok {
+			return NotTruth
+		}
+		v.Int = n
+		return OK
+	case sqltype.Date, sqltype.Time, sqltype.Timestamp, sqltype.TimestampTZ:
+		return r.temporal(b, v)
+	case sqltype.UUID:
+		return uuid(b, v)
+	case sqltype.Char, sqltype.VarChar:
+		if len(b) > r.Type.Length && utf8.RuneCount(b) > r.Type.Length {
+			return TooLong
+		}
+	}
+	v.Text = b
+	return OK
+}
+
+func (r *Reader) isNull(b []byte, quoted bool) bool {
+	if len(b) == 0 || !quoted && len(b) < 64 && b[0] == ' ' && len(TrimSpace(b)) == 0 {
+		return !r.Type.IsText() || !(r.KeepBlank || quoted && r.KeepQuoted)
+	}
+	for _, w := range r.NullWords {
+		if string(b) == w {
+			return true
+		}
+	}
+	return false
+}
+
+// TrimSpace takes spaces, tabs and no-break spaces off both ends.
+func TrimSpace(b []byte) []byte {
+	if len(b) == 0 || b[0] > ' ' && b[0] < 0x80 && b[len(b)-1] > ' ' && b[len(b)-1] < 0x80 {
+		return b
+	}
+	return bytes.Trim(b, " \t\u00a0")
+}
+
+func (r *Reader) integer(b []byte, v *Value) Misfit {
+	lo, hi := r.Type.Range()
+	if n, ok := smallInt(b); ok {
+		if n < lo || n > hi {
+			return OutOfRange
+		}
+		v.Int = n
+		return OK
+	}
+	neg, digits, after, m := r.number(b)
+	if m != OK {
+		return m
+	}
+	for ; after > 0; after-- {
+		if digits[len(digits)-1] != '0' {
+			return NotWhole
+		}
+		digits = digits[:len(digits)-1]
+	}
+	n, ok := toInt(neg, digits)
+	if !ok || n < lo || n > hi {
+		return OutOfRange
+	}
+	v.Int = n
+	return OK
+}
+
+// smallInt reads an optional minus and up to 18 digits.
+func smallInt(b []byte) (int64, bool) {
+	neg := len(b) > 0 && b[0] == '-'
+	if neg {
+		b = b[1:]
+	}
+	if len(b) == 0 || len(b) > 18 {
+		return 0, false
+	}
+	var n int64
+	for _, c := range b {
+		d := c - '0'
+		if d > 9 {
+			return 0, false
+		}
+		n = n*10 + int64(d)
+	}
+	if neg {
+		n = -n
+	}
+	return n, true
+}
+
+func toInt(neg bool, digits []byte) (int64, bool) {
+	digits = bytes.TrimLeft(digits, "0")
+	if len(digits) > 19 {
+		return 0, false
+	}
+	var u uint64
+	for _, c := range digits {
+		u = u*10 + uint64(c-'0')
+	}
+	if neg {
+		return -int64(u), u <= 1<<63
+	}
+	return int64(u), u < 1<<63
+}
+
+// number takes b apart and returns its digits and how many of them stand
+// behind the point.
+func (r *Reader) number(b []byte) (neg bool, digits []byte, after int, m Misfit) {
+	s := &r.scan
+	if !s.Scan(b) || s.Exponent {
+		return false, nil, 0, NotANumber
+	}
+	after, ok := r.Number.Fits(s)
+	if !ok && r.Number.Decimal == NoMark && s.Fraction == Point && s.Group == NoMark {
+		// A plan that names no decimal mark still reads the usual one.
+		f := r.Number
+		f.Decimal = Point
+		after, ok = f.Fits(s)
+	}
+	if !ok {
+		return false, nil, 0, NotANumber
+	}
+	return s.Negative, s.Digits, after, OK
+}
+
+func (r *Reader) decimal(b []byte, v *Value) Misfit {
+	t := r.Type
+	if r.simple && t.Scale <= 18 && len(b) <= 18 {
+		if ok := r.plainDecimal(b, v); ok {
+			return OK
+		}
+	}
+	neg, digits, after, m := r.number(b)
+	if m != OK {
+		return m
+	}
+	for after > t.Scale {
+		if digits[len(digits)-1] != '0' {
+			return TooManyDecimals
+		}
+		digits = digits[:len(digits)-1]
+		after--
+	}
+	digits = bytes.TrimLeft(digits, "0")
+	if len(digits)+t.Scale-after > t.Precision {
+		return TooManyDigits
+	}
+	w := v.buf[:0]
+	if neg && len(digits) > 0 {
+		w = append(w, '-')
+	}
+	w = append(w, digits...)
+	for ; after < t.Scale && len(digits) > 0; after++ {
+		w = append(w, '0')
+	}
+	if n := len(w); n <= 18 {
+		if n == 0 {
+			v.Int = 0
+			return OK
+		}
+		v.Int, _ = smallInt(w)
+		return OK
+	}
+	v.Wide = w
+	return OK
+}
+
+// plainDecimal reads [-]digits[.digits]. It declines whatever needs care.
+func (r *Reader) plainDecimal(b []byte, v *Value) bool {
+	neg := b[0] == '-'
+	if neg {
+		b = b[1:]
+	}
+	var n int64
+	point := -1
+	for i, c := range b {
+		if d := c - '0'; d <= 9 {
+			n = n*10 + int64(d)
+		} else if c == '.' && point < 0 {
+			point = i
+		} else {
+			return false
+		}
+	}
+	after := 0
+	if point >= 0 {
+		after = len(b) - point - 1
+		if after == 0 {
+			return false
+		}
+	} else if len(b) == 0 {
+		return false
+	}
+	t := r.Type
+	if after > t.Scale || len(b)+t.Scale-after > 18 {
+		return false
+	}
+	n *= pow10[t.Scale-after]
+	if t.Precision < 18 && n >= pow10[t.Precision] {
+		return false
+	}
+	if neg {
+		n = -n
+	}
+	v.Int = n
+	return true
+}
+
+func (r *Reader) double(b []byte, v *Value) Misfit {
+	s := &r.scan
+	if !s.Scan(b) {
+		return NotANumber
+	}
+	text := s.Plain
+	if !s.Exponent {
+		after, ok := r.Number.Fits(s)
+		if !ok && r.Number.Decimal == NoMark {
+			f := r.Number
+			f.Decimal = Point
+			after, ok = f.Fits(s)
+		}
+		if !ok {
+			return NotANumber
+		}
+		w := append(v.buf[:0], s.Digits[:len(s.Digits)-after]...)
+		w = append(w, '.')
+		text = append(w, s.Digits[len(s.Digits)-after:]...)
+	}
+	f, err := strconv.ParseFloat(unsafe.String(&text[0], len(text)), 64)
+	if err != nil || math.IsInf(f, 0) {
+		return NotANumber
+	}
+	if s.Negative {
+		f = -f
+	}
+	v.Float = f
+	return OK
+}
+
+func (r *Reader) temporal(b []byte, v *Value) Misfit {
+	m := NotADate
+	for _, p := range r.Dates {
+		switch got := p.Parse(b, &r.civil); got {
+		case OK:
+			return r.civilValue(v)
+		case NotThisForm:
+		default:
+			m = got
+		}
+	}
+	return m
+}
+
+func (r *Reader) civilValue(v *Value) Misfit {
+	c := &r.civil
+	switch r.Type.Kind {
+	case sqltype.Date:
+		if c.Hour|c.Minute|c.Second|c.Micro != 0 {
+			return NotADate
+		}
+		v.Int = Days(c.Year, c.Month, c.Day)
+		return OK
+	case sqltype.Time:
+		v.Int = c.Micros(false)
+	case sqltype.Timestamp:
+		v.Int = c.Micros(true)
+	case sqltype.TimestampTZ:
+		v.Int = c.Micros(true) - int64(c.Offset)*1e6
+		if v.Int < Days(1, 1, 1)*86400e6 || v.Int >= Days(9999, 12, 31)*86400e6+86400e6 {
+			return NoSuchDate
+		}
+	}
+	if c.Micro != 0 && int64(c.Micro)%pow10[6-r.Type.Precision] != 0 {
+		return TooFine
+	}
+	return OK
+}
+
+func uuid(b []byte, v *Value) Misfit {
+	if len(b) == 38 && b[0] == '{' && b[37] == '}' {
+		b = b[1:37]
+	}
+	if !IsUUID(b) {
+		return NotUUID
+	}
+	w := append(v.buf[:0], b...)
+	for i, c := range w {
+		if c >= 'A' && c <= 'F' {
+			w[i] = c | 0x20
+		}
+	}
+	v.Text = w
+	return OK
+}
+
+// IsUUID reports 8-4-4-4-12 hexadecimal digits (RFC 9562, section 4).
+func IsUUID(b []byte) bool {
+	if len(b) != 36 {
+		return false
+	}
+	for i, c := range b {
+		if i == 8 || i == 13 || i == 18 || i == 23 {
+			if c != '-' {
+				return false
+			}
+		} else if (c < '0' || c > '9') && (c|0x20 < 'a' || c|0x20 > 'f') {
+			return false
+		}
+	}
+	return true
+}
