@@ -670,14 +670,13 @@ func (d *decision) number() candidate {
 	return candidate{family: "number", fits: fits, apply: func() {
 		c.Number = f
 		c.Smallest, c.Largest = lo.plain(fraction), hi.plain(fraction)
-		why := []string{fmt.Sprintf("%s … %s", groupPlain(c.Smallest), groupPlain(c.Largest))}
+		var why []string
 		switch {
 		case asDouble || whole+fraction > sqltype.MaxPrecision:
 			c.Type = sqltype.Type{Kind: sqltype.Double}
 			if asDouble {
 				why = append(why, fmt.Sprintf("%s an exponent", groupIs(exponent, "value has", "values have")))
 				c.Smallest, c.Largest = "", ""
-				why = why[1:]
 			} else {
 				c.Type = sqltype.Type{Kind: sqltype.Text}
 				why = append(why, fmt.Sprintf("up to %d digits, more than a decimal holds", whole+fraction))
@@ -692,7 +691,7 @@ func (d *decision) number() candidate {
 		}
 		if wide > 18 {
 			c.Smallest, c.Largest = "", ""
-			why[0] = fmt.Sprintf("up to %d digits", wide)
+			why = append(why, fmt.Sprintf("up to %d digits", wide))
 		}
 		if grouped1 > 0 {
 			why = append(why, fmt.Sprintf("%s %q between thousands", groupIs(grouped1, "value has", "values have"), f.Thousands.String()))
@@ -1072,6 +1071,19 @@ func (d *distinct) list() (out []ValueCount) {
 		return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Value, b.Value))
 	})
 	return
+}
+
+// Range is the smallest and largest value as a person reads them, numbers
+// with commas between thousands. It is "" where there are none.
+func (c *Column) Range() string {
+	lo, hi := c.Smallest, c.Largest
+	if c.Type.IsNumber() {
+		lo, hi = groupPlain(lo), groupPlain(hi)
+	}
+	if lo == hi {
+		return lo
+	}
+	return reading.Shorten(lo, 24) + " … " + reading.Shorten(hi, 24)
 }
 
 // grouped writes n with commas between thousands.

@@ -46,7 +46,7 @@ type intClass struct {
 	// compact counts those of eight digits that read as yyyyMMdd between 1900
 	// and 2100.
 	compact int64
-	first examples
+	first   examples
 }
 
 // decClass is numbers with a point and nothing else: -12.50.

@@ -1,0 +1,380 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ambertray/internal/load"
+	"ambertray/internal/plan"
+	"ambertray/internal/profile"
+	"ambertray/internal/reading"
+	"ambertray/internal/source"
+	"ambertray/internal/sqltype"
+)
+
+// inputFlags are the options about what is read and how it is understood.
+type inputFlags struct {
+	cmd       *cobra.Command
+	delimiter string
+	quote     string
+	escape    string
+	encoding  string
+	header    int64
+	skip      int64
+	footer    int
+	maxRecord int // MiB
+
+	dates     string
+	decimal   string
+	nullWords []string
+	tolerate  string
+	types     []string
+	records   int64
+
+	table, schema string
+	names         string
+	key           []string
+	noKey         bool
+	rowNumber     string
+	leaveOut      []string
+	require       []string
+	keepEmpty     string
+}
+
+func (f *inputFlags) add(cmd *cobra.Command) {
+	f.cmd = cmd
+	p := cmd.Flags()
+	p.StringVar(&f.delimiter, "delimiter", "", `what separates fields: a character, or comma, tab, pipe, semicolon, space, none`)
+	p.StringVar(&f.quote, "quote", "", `what quotes fields: a character, or double, single, none`)
+	p.StringVar(&f.escape, "escape", "", `how quotes are written inside quotes: doubled, backslash, or a character`)
+	p.StringVar(&f.encoding, "encoding", "", `character encoding, as its IANA name: utf-8, utf-16le, windows-1252, iso-8859-15 …`)
+	p.Int64Var(&f.header, "header-row", 0, "line that the column names stand on, from 1; 0 for none")
+	p.Int64Var(&f.skip, "skip", 0, "lines at the top that are not data, where there is no header")
+	p.IntVar(&f.footer, "footer", 0, "records at the end that are not data: totals and remarks")
+	p.IntVar(&f.maxRecord, "max-record", 64, "longest record that is read, in MiB")
+	p.StringVar(&f.dates, "dates", "", "order of dates where the values do not decide it: day-first, month-first, year-first, or a pattern like dd/MM/yyyy")
+	p.StringVar(&f.decimal, "decimal", "", "decimal mark where the values do not decide it: point or comma")
+	p.StringArrayVar(&f.nullWords, "null-word", nil, "a word that means null in every column (may be repeated)")
+	p.StringVar(&f.tolerate, "tolerate", "", "share of values that may misfit a narrower type and become rejects, like 0.1%")
+	p.StringArrayVar(&f.types, "type", nil, "COLUMN=TYPE, instead of the type found (may be repeated)")
+}
+
+func (f *inputFlags) addTable(cmd *cobra.Command) {
+	p := cmd.Flags()
+	p.StringVar(&f.table, "table", "", "name of the table (default: made of the file's name)")
+	p.StringVar(&f.schema, "schema", "", "schema of the table")
+	p.StringVar(&f.names, "names", "safe", "column names: safe (lower case, plain letters) or keep (as in the header)")
+	p.StringSliceVar(&f.key, "key", nil, "columns of the primary key, separated by commas")
+	p.BoolVar(&f.noKey, "no-key", false, "no primary key, even if the file offers one")
+	p.StringVar(&f.rowNumber, "row-number", "", "add a column of this name with the number of the record")
+	p.StringArrayVar(&f.leaveOut, "leave-out", nil, "a column that is not loaded (may be repeated)")
+	p.StringArrayVar(&f.require, "require", nil, "a column that must not be blank (may be repeated)")
+	p.StringVar(&f.keepEmpty, "keep-empty", "", "empty fields that are empty texts, not nulls: quoted or all")
+}
+
+func (f *inputFlags) given(name string) bool { return f.cmd.Flags().Changed(name) }
+
+// known is what the options say of the source.
+func (f *inputFlags) known() (k source.Known, err error) {
+	if f.given("delimiter") {
+		d := f.delimiter
+		switch strings.ToLower(d) {
+		case "comma":
+			d = ","
+		case "tab", `\t`:
+			d = "\t"
+		case "pipe":
+			d = "|"
+		case "semicolon":
+			d = ";"
+		case "space":
+			d = " "
+		case "none":
+			d = ""
+		}
+		k.Delimiter = &d
+	}
+	if f.given("quote") {
+		q := f.quote
+		switch strings.ToLower(q) {
+		case "double":
+			q = `"`
+		case "single":
+			q = "'"
+		case "none":
+			q = ""
+		}
+		if len(q) > 1 {
+			return k, asked("--quote %q: use one ASCII character, or double, single or none", f.quote)
+		}
+		k.Quote = &q
+	}
+	if f.given("escape") {
+		e := f.escape
+		switch strings.ToLower(e) {
+		case "doubled":
+			e = ""
+		case "backslash":
+			e = `\`
+		}
+		if len(e) > 1 {
+			return k, asked("--escape %q: use one ASCII character, or doubled or backslash", f.escape)
+		}
+		k.Escape = &e
+	}
+	k.Encoding = f.encoding
+	if f.given("header-row") {
+		if f.header < 0 {
+			return k, asked("--header-row %d: lines count from 1; 0 means none", f.header)
+		}
+		k.Header = &f.header
+	}
+	if f.given("skip") {
+		if f.skip < 0 {
+			return k, asked("--skip %d: cannot be negative", f.skip)
+		}
+		k.Skip = &f.skip
+		if k.Header == nil {
+			none := int64(0)
+			k.Header = &none
+		}
+	}
+	if f.given("footer") {
+		if f.footer < 0 {
+			return k, asked("--footer %d: cannot be negative", f.footer)
+		}
+		k.Footer = &f.footer
+	}
+	if f.maxRecord < 1 || f.maxRecord > 1024 {
+		return k, asked("--max-record %d: use 1 to 1024 MiB", f.maxRecord)
+	}
+	k.MaxRecord = f.maxRecord << 20
+	return k, nil
+}
+
+// options is what the options say of the profile's decisions.
+func (f *inputFlags) options() (o profile.Options, err error) {
+	o.Limit = f.records
+	if f.records < 0 {
+		return o, asked("--records %d: cannot be negative", f.records)
+	}
+	switch f.dates {
+	case "", "day-first", "month-first", "year-first":
+	default:
+		if _, err := reading.ParsePattern(f.dates); err != nil {
+			return o, asked("--dates: %w\n  use day-first, month-first, year-first, or a pattern like dd/MM/yyyy", err)
+		}
+	}
+	o.Dates = f.dates
+	switch f.decimal {
+	case "":
+	case "point", ".":
+		o.Decimal = reading.Point
+	case "comma", ",":
+		o.Decimal = reading.Comma
+	default:
+		return o, asked("--decimal %q: use point or comma", f.decimal)
+	}
+	o.NullWords = f.nullWords
+	if o.Tolerate, err = share(f.tolerate); err != nil {
+		return o, asked("--tolerate %q: use a share from 0%% to 50%%, like 0.1%%", f.tolerate)
+	}
+	for _, t := range f.types {
+		i := strings.LastIndex(t, "=")
+		if i < 1 {
+			return o, asked("--type %q: write COLUMN=TYPE, like --type 'Toll=decimal(8,2)'", t)
+		}
+		typ, err := sqltype.Parse(t[i+1:])
+		if err != nil {
+			return o, asked("--type: %w", err)
+		}
+		if o.Types == nil {
+			o.Types = map[string]sqltype.Type{}
+		}
+		o.Types[t[:i]] = typ
+	}
+	return o, nil
+}
+
+// share reads 1% or 0.01.
+func share(s string) (float64, error) {
+	if s == "" {
+		return 0, nil
+	}
+	n, percent := strings.CutSuffix(s, "%")
+	v, err := strconv.ParseFloat(n, 64)
+	if percent {
+		v /= 100
+	}
+	if err == nil && (v < 0 || v > 0.5) {
+		err = strconv.ErrRange
+	}
+	return v, err
+}
+
+func (f *inputFlags) wishes() (plan.Wishes, error) {
+	w := plan.Wishes{Schema: f.schema, Table: f.table, KeepNames: f.names == "keep", Key: f.key, NoKey: f.noKey,
+		RowNumber: f.rowNumber, LeaveOut: f.leaveOut, Required: f.require, KeepEmpty: f.keepEmpty, Tolerate: f.tolerate}
+	if f.names != "safe" && f.names != "keep" {
+		return w, asked("--names %q: use safe or keep", f.names)
+	}
+	switch f.keepEmpty {
+	case "", "quoted", "all":
+	default:
+		return w, asked("--keep-empty %q: use quoted or all", f.keepEmpty)
+	}
+	return w, nil
+}
+
+// input is a file, its profile and its plan: given, or made of the profile.
+type input struct {
+	source   *source.Source
+	profile  *profile.Profile // nil for a given plan, unless asked for
+	plan     *plan.Plan
+	comments plan.Comments
+	given    bool // the plan was given
+}
+
+// isPlan reports whether a file is a plan.
+func isPlan(name string) bool {
+	f, err := os.Open(name)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	head := make([]byte, 4096)
+	n, _ := io.ReadFull(f, head)
+	return plan.IsPlan(head[:n])
+}
+
+// open opens an argument that is a plan or a source. A source is profiled and
+// planned; a plan only with profiled.
+func (a *app) open(ctx context.Context, name string, f *inputFlags, profiled bool) (*input, error) {
+	in := &input{}
+	known, err := f.known()
+	if err != nil {
+		return nil, err
+	}
+	opt, err := f.options()
+	if err != nil {
+		return nil, err
+	}
+	wishes, err := f.wishes()
+	if err != nil {
+		return nil, err
+	}
+	if isPlan(name) {
+		in.given = true
+		if in.plan, err = plan.ReadFile(name); err != nil {
+			return nil, err
+		}
+		if len(in.plan.Sources) > 1 {
+			return nil, asked("%s: names %d sources; this version loads one", name, len(in.plan.Sources))
+		}
+		for _, flag := range []string{"delimiter", "quote", "escape", "encoding", "header-row", "skip", "footer", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key", "row-number", "leave-out", "require", "keep-empty"} {
+			if f.cmd.Flags().Lookup(flag) != nil && f.given(flag) {
+				return nil, asked("--%s: the plan %s already says this\n  change the plan, or use the source itself", flag, name)
+			}
+		}
+		if f.table != "" {
+			in.plan.Table.Name = f.table
+		}
+		if f.schema != "" {
+			in.plan.Table.Schema = f.schema
+		}
+		s := &in.plan.Sources[0]
+		file := s.File
+		if _, err := os.Stat(file); errors.Is(err, os.ErrNotExist) && !filepath.IsAbs(file) {
+			// A plan may lie beside its file.
+			if beside := filepath.Join(filepath.Dir(name), file); fileExists(beside) {
+				file = beside
+			}
+		}
+		known = s.Known()
+		known.MaxRecord = f.maxRecord << 20
+		if in.source, err = source.Open(ctx, file, known); err != nil {
+			return nil, err
+		}
+	} else {
+		if in.source, err = source.Open(ctx, name, known); err != nil {
+			return nil, err
+		}
+	}
+	if in.given && !profiled {
+		return in, nil
+	}
+	m := a.newMeter(ctx, "looking", in.source.Size)
+	defer m.end()
+	opt.Progress = func(bytes, records int64) {
+		m.set(load.Progress{Stage: "looking", Bytes: bytes, Size: in.source.Size, Records: records})
+	}
+	if in.profile, err = profile.Run(ctx, in.source, opt); err != nil {
+		return nil, err
+	}
+	for h := range opt.Types {
+		found := false
+		for _, c := range in.profile.Columns {
+			found = found || strings.EqualFold(c.Header, h)
+		}
+		if !found {
+			return nil, asked("--type: the file has no column %q", h)
+		}
+	}
+	if in.given {
+		return in, nil
+	}
+	if in.plan, in.comments, err = plan.Build(in.source, in.profile, wishes); err != nil {
+		var pe *plan.Error
+		if errors.As(err, &pe) {
+			return nil, err
+		}
+		return nil, asked("%w", err)
+	}
+	return in, nil
+}
+
+func fileExists(name string) bool {
+	_, err := os.Stat(name)
+	return err == nil
+}
+
+// blocked is the error of a source whose findings need a decision first, or
+// nil.
+func (in *input) blocked() error {
+	if in.profile == nil || in.given {
+		return nil
+	}
+	text := ""
+	n := 0
+	for _, f := range in.profile.Findings {
+		if f.Weight != profile.Blocker {
+			continue
+		}
+		n++
+		text += "\n  "
+		if f.Column != "" {
+			text += f.Column + ": "
+		}
+		text += f.Text
+		for i, e := range f.Examples {
+			if i == 3 {
+				break
+			}
+			text += "\n    line " + strconv.FormatInt(e.Line, 10) + " '" + shorten(e.Value, 60) + "'"
+		}
+		if f.Do != "" {
+			text += "\n    → " + f.Do
+		}
+	}
+	if n == 0 {
+		return nil
+	}
+	return asked("%s: a decision is needed first%s", in.source.Name, text)
+}

@@ -1,0 +1,496 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ambertray/internal/load"
+	"ambertray/internal/profile"
+	"ambertray/internal/source"
+)
+
+func (a *app) lookCommand() *cobra.Command {
+	var f inputFlags
+	var rows int
+	cmd := &cobra.Command{
+		Use:   "look SOURCE|PLAN…",
+		Short: "Show what is in a file: form, columns, types, evidence, first records",
+		Long: `Reads each file whole and shows what is in it: how it is written, how many
+records it has, each column with the narrowest type that every value fits, and
+findings that are worth a person's eye. Nothing is written.
+
+With a plan, it also shows how many values of the file would not fit it.`,
+		Example: `  ambertray look lock-passages.csv
+  ambertray look lock-passages.csv --rows 25
+  ambertray look export.txt --delimiter pipe --encoding windows-1252
+  ambertray look passages.yaml
+  ambertray look lock-passages.csv --json`,
+		Args: args(1, -1, "one or more files"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.look(cmd.Context(), args, &f, rows)
+		},
+	}
+	f.names = "safe"
+	f.add(cmd)
+	cmd.Flags().Int64Var(&f.records, "records", 0, "look only at the first so many records; every decision then says so")
+	cmd.Flags().IntVar(&rows, "rows", 10, "how many of the first records to show")
+	return cmd
+}
+
+func (a *app) look(ctx context.Context, names []string, f *inputFlags, rows int) error {
+	var docs []lookSource
+	blockers := 0
+	for i, name := range names {
+		in, err := a.open(ctx, name, f, true)
+		if err != nil {
+			return err
+		}
+		var check *load.Check
+		if in.given {
+			if check, err = load.DryRun(ctx, load.Job{Source: in.source, Plan: in.plan, MaxRejects: -1}); err != nil {
+				return err
+			}
+		}
+		for _, x := range in.profile.Findings {
+			if x.Weight == profile.Blocker {
+				blockers++
+			}
+		}
+		if a.json {
+			docs = append(docs, lookDocument(in, check, rows))
+			continue
+		}
+		if i > 0 {
+			fmt.Fprintln(a.out)
+		}
+		a.printLook(in, check, rows)
+	}
+	if a.json {
+		if err := printJSON(a.out, map[string]any{"sources": docs}); err != nil {
+			return err
+		}
+	}
+	if blockers > 0 {
+		return &status{code: exitAsked}
+	}
+	return nil
+}
+
+func printJSON(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+func (a *app) printLook(in *input, check *load.Check, rows int) {
+	st := a.style(a.out)
+	src, p, w := in.source, in.profile, a.out
+	records := plural(p.Records, "record")
+	if p.Limited {
+		records = "the first " + records
+	}
+	fmt.Fprintf(w, "%s  %s, %s, %s\n\n", st.head(src.Name), size(src.Size), records, plural(int64(len(p.Columns)), "column"))
+
+	// How it is written, and why we think so.
+	type fact struct{ what, value, why string }
+	var facts []fact
+	for _, e := range src.Evidence {
+		facts = append(facts, fact{e.What, e.Value, e.Why})
+	}
+	for _, k := range []source.Kind{source.Title, source.Ruler, source.BlankLine, source.Footer} {
+		if n := p.Skipped[k]; n > 0 {
+			where := "above the header"
+			if lines := p.SkippedLines[k]; len(lines) > 0 {
+				where = "line " + grouped(lines[0])
+				for _, l := range lines[1:] {
+					where += ", " + grouped(l)
+				}
+				if n > int64(len(lines)) {
+					where += " …"
+				}
+			} else if len(src.Titles) > 0 {
+				where += ": " + shorten(strings.Join(src.Titles, " ⏎ "), 60)
+			}
+			facts = append(facts, fact{"skipped", plural(n, k.String()+" line"), where})
+		}
+	}
+	switch len(p.Keys) {
+	case 0:
+		if p.Records > 1 {
+			facts = append(facts, fact{"key", "none", "no column is unique and never blank"})
+		}
+	default:
+		var names []string
+		for _, k := range p.Keys[:min(len(p.Keys), 3)] {
+			names = append(names, strings.Join(k, " + "))
+		}
+		facts = append(facts, fact{"key", names[0], "unique and never blank" + map[bool]string{true: "; so is " + strings.Join(names[min(1, len(names)-1):], ", ")}[len(names) > 1]})
+	}
+	wide := 0
+	for _, x := range facts {
+		wide = max(wide, min(width(x.value), 24))
+	}
+	for _, x := range facts {
+		for i, l := range fold(x.why, st.width-16-wide) {
+			what, value := "", ""
+			if i == 0 {
+				what, value = x.what, shorten(x.value, 24)
+			}
+			fmt.Fprintf(w, "  %-10s  %s%s  %s\n", what, value, strings.Repeat(" ", max(wide-width(value), 0)), st.dim(l))
+		}
+	}
+
+	fmt.Fprintf(w, "\n%s\n", st.title("Columns"))
+	a.printColumns(st, in, check)
+
+	if len(p.Findings) > 0 {
+		fmt.Fprintf(w, "\n%s\n", st.title("Findings"))
+		printFindings(w, st, p.Findings)
+	}
+	if check != nil {
+		fmt.Fprintf(w, "\n%s\n", st.title("With this plan"))
+		a.printCheck(st, check)
+	}
+	if rows > 0 && len(p.First) > 0 {
+		n := min(rows, len(p.First))
+		fmt.Fprintf(w, "\n%s\n", st.title("First "+plural(int64(n), "record")))
+		printRecords(w, st, src.Layout.Columns, p.First[:n])
+	}
+}
+
+// printColumns lists columns one below the other, so that any number of them
+// stays readable. Detail at the right is dropped where the screen ends.
+func (a *app) printColumns(st style, in *input, check *load.Check) {
+	p := in.profile
+	planned := map[string]int{}
+	if check != nil {
+		for i, c := range in.plan.Columns {
+			planned[c.From] = i + 1
+		}
+	}
+	heads := []string{">#", "column", "type", ">blank", ">distinct", "values"}
+	if check != nil {
+		heads = []string{">#", "column", "plan", "type", ">do not fit", "values"}
+	}
+	type line struct {
+		cells []string
+		why   string
+	}
+	var lines []line
+	wide := make([]int, len(heads))
+	for i, h := range heads {
+		wide[i] = len(strings.TrimPrefix(h, ">"))
+	}
+	for i, c := range p.Columns {
+		blank, distinct := "", ""
+		if c.Blanks > 0 {
+			blank = grouped(c.Blanks)
+		}
+		if c.NullWord > 0 {
+			blank = grouped(c.Blanks + c.NullWord)
+		}
+		if c.Distinct > 0 {
+			distinct = grouped(c.Distinct)
+			if !c.DistinctExact {
+				distinct = "~" + distinct
+			}
+		}
+		cells := []string{fmt.Sprint(i + 1), shorten(c.Header, 30), c.Type.String(), blank, distinct, shorten(c.Range(), 44)}
+		if check != nil {
+			name, typ, miss := "left out", "", ""
+			if k := planned[c.Header]; k > 0 {
+				pc := in.plan.Columns[k-1]
+				name, typ = pc.Name, pc.SQLType().String()
+				if n := check.Misfits[k-1].Count; n > 0 {
+					miss = grouped(n)
+				}
+			}
+			cells = []string{fmt.Sprint(i + 1), shorten(c.Header, 30), shorten(name, 30), typ, miss, shorten(c.Range(), 44)}
+		}
+		for k, x := range cells {
+			wide[k] = max(wide[k], width(x))
+		}
+		lines = append(lines, line{cells, c.Why})
+	}
+	total := 0
+	for _, n := range wide {
+		total += n + 2
+	}
+	room := st.width - total - 2
+	if room >= 16 {
+		heads = append(heads, "why")
+	} else if total > st.width {
+		// The values may give way, but not the type.
+		cut := max(wide[5]-(total-st.width), 12)
+		for i := range lines {
+			lines[i].cells[5] = shorten(lines[i].cells[5], cut)
+		}
+	}
+	g := newGrid(st, heads...)
+	for _, l := range lines {
+		cells := l.cells
+		if check != nil && cells[4] != "" {
+			cells[4] = st.bad(cells[4])
+		}
+		if room >= 16 {
+			cells = append(cells, st.dim(shorten(l.why, room)))
+		}
+		g.row(cells...)
+	}
+	g.render(a.out)
+}
+
+func printFindings(w io.Writer, st style, findings []profile.Finding) {
+	for _, f := range findings {
+		text := f.Text
+		if f.Column != "" {
+			text = f.Column + ": " + text
+		}
+		const margin = 11
+		for i, l := range fold(text, st.width-margin-1) {
+			if i == 0 {
+				fmt.Fprintf(w, "  %s%s%s\n", st.weight(f.Weight), strings.Repeat(" ", margin-2-len(f.Weight)), l)
+			} else {
+				fmt.Fprintf(w, "%*s%s\n", margin, "", l)
+			}
+		}
+		var ex []string
+		for _, e := range f.Examples {
+			s := "line " + grouped(e.Line)
+			if e.Value != "" {
+				s += " '" + shorten(e.Value, 40) + "'"
+			}
+			ex = append(ex, s)
+		}
+		if len(ex) > 0 {
+			for _, l := range fold(strings.Join(ex, ", "), st.width-margin-1) {
+				fmt.Fprintf(w, "%*s%s\n", margin, "", st.dim(l))
+			}
+		}
+		if f.Do != "" {
+			for i, l := range fold(f.Do, st.width-margin-3) {
+				mark := "→ "
+				if i > 0 {
+					mark = "  "
+				}
+				fmt.Fprintf(w, "%*s%s%s\n", margin, "", mark, l)
+			}
+		}
+	}
+}
+
+// printCheck shows the account that a dry run came to.
+func (a *app) printCheck(st style, c *load.Check) {
+	g := newGrid(st, "", ">")
+	g.row("read", grouped(c.Records.Read))
+	g.row("would load", grouped(c.Records.Loaded))
+	g.row("would reject", grouped(c.Records.Rejected))
+	g.row("skipped", grouped(c.Records.Skipped))
+	g.render(a.out)
+	if len(c.Reasons) > 0 {
+		fmt.Fprintf(a.out, "\n%s\n", st.title("Would be rejected"))
+		g := newGrid(st, ">records", "column", "reason", "first")
+		for _, r := range c.Reasons[:min(len(c.Reasons), 20)] {
+			first := ""
+			for _, x := range c.Rejects {
+				if x.Column == r.Column && x.Reason == r.Reason {
+					first = fmt.Sprintf("line %s '%s'", grouped(x.Line), shorten(x.Value, 32))
+					break
+				}
+			}
+			g.row(grouped(r.Count), r.Column, shorten(r.Reason, 60), st.dim(first))
+		}
+		g.render(a.out)
+	}
+}
+
+// printRecords shows records as a table, as many columns as fit.
+func printRecords(w io.Writer, st style, headers []string, records []profile.Preview) {
+	const most = 24 // characters of one value
+	wide := make([]int, len(headers))
+	for i, h := range headers {
+		wide[i] = min(width(h), most)
+		for _, r := range records {
+			if i < len(r.Fields) {
+				wide[i] = max(wide[i], min(width(shorten(r.Fields[i], most)), most))
+			}
+		}
+	}
+	shown, total := 0, 8
+	for shown < len(headers) && total+wide[shown]+2 <= st.width {
+		total += wide[shown] + 2
+		shown++
+	}
+	shown = max(shown, 1)
+	heads := []string{">line"}
+	for i, h := range headers[:shown] {
+		if h = shorten(h, most); numeric(records, i) {
+			h = ">" + h
+		}
+		heads = append(heads, h)
+	}
+	g := newGrid(st, heads...)
+	for _, r := range records {
+		cells := []string{st.dim(grouped(r.Line))}
+		for i := range shown {
+			v := ""
+			if i < len(r.Fields) {
+				v = shorten(r.Fields[i], most)
+			}
+			cells = append(cells, v)
+		}
+		g.row(cells...)
+	}
+	g.render(w)
+	if left := len(headers) - shown; left > 0 {
+		fmt.Fprintf(w, "  %s\n", st.dim(fmt.Sprintf("and %s more that do not fit here: %s", plural(int64(left), "column"), shorten(strings.Join(headers[shown:], ", "), st.width-50))))
+	}
+}
+
+// numeric reports whether a column of the preview is best aligned right.
+func numeric(records []profile.Preview, i int) bool {
+	some := false
+	for _, r := range records {
+		if i >= len(r.Fields) || r.Fields[i] == "" {
+			continue
+		}
+		for k, c := range r.Fields[i] {
+			if (c < '0' || c > '9') && c != '.' && c != ',' && !(k == 0 && c == '-') {
+				return false
+			}
+		}
+		if v := r.Fields[i]; len(v) > 1 && v[0] == '0' && v[1] != '.' && v[1] != ',' {
+			return false
+		}
+		some = true
+	}
+	return some
+}
+
+// lookSource is one source of look --json; see docs/json.md.
+type lookSource struct {
+	Path      string            `json:"path"`
+	Size      int64             `json:"size"`
+	Encoding  string            `json:"encoding"`
+	Delimiter string            `json:"delimiter"`
+	Quote     string            `json:"quote"`
+	Escape    string            `json:"escape"`
+	Header    int64             `json:"header"`
+	Evidence  []source.Evidence `json:"evidence"`
+	Records   int64             `json:"records"`
+	Limited   bool              `json:"limited"`
+	Skipped   map[string]int64  `json:"skipped"`
+	Columns   []lookColumn      `json:"columns"`
+	Keys      [][]string        `json:"keys"`
+	Findings  []profile.Finding `json:"findings"`
+	First     []lookRecord      `json:"first"`
+	Plan      *lookPlan         `json:"plan,omitempty"`
+}
+
+type lookColumn struct {
+	Position      int                  `json:"position"`
+	Name          string               `json:"name"`
+	Header        string               `json:"header"`
+	Type          string               `json:"type"`
+	Required      bool                 `json:"required"`
+	Blanks        int64                `json:"blanks"`
+	QuotedBlanks  int64                `json:"quoted_blanks"`
+	NullWords     []string             `json:"null_words,omitempty"`
+	NullWordCount int64                `json:"null_word_count,omitempty"`
+	Misfits       int64                `json:"misfits,omitempty"`
+	Reading       any                  `json:"reading,omitempty"`
+	Smallest      string               `json:"smallest"`
+	Largest       string               `json:"largest"`
+	Longest       int                  `json:"longest"`
+	LongestBytes  int                  `json:"longest_bytes"`
+	ASCII         bool                 `json:"ascii"`
+	Distinct      int64                `json:"distinct"`
+	DistinctExact bool                 `json:"distinct_exact"`
+	Unique        bool                 `json:"unique"`
+	Values        []profile.ValueCount `json:"values,omitempty"`
+	Why           string               `json:"why"`
+}
+
+type lookRecord struct {
+	Line   int64    `json:"line"`
+	Fields []string `json:"fields"`
+}
+
+// lookPlan is what a plan would do to the file.
+type lookPlan struct {
+	Read     int64         `json:"read"`
+	Loaded   int64         `json:"would_load"`
+	Rejected int64         `json:"would_reject"`
+	Skipped  int64         `json:"skipped"`
+	Columns  []planMisfits `json:"columns"`
+}
+
+type planMisfits struct {
+	Name     string            `json:"name"`
+	Type     string            `json:"type"`
+	Misfits  int64             `json:"misfits"`
+	Examples []profile.Example `json:"examples,omitempty"`
+}
+
+func lookDocument(in *input, check *load.Check, rows int) lookSource {
+	src, p := in.source, in.profile
+	form := src.Layout.Form
+	d := lookSource{Path: src.Name, Size: src.Size, Encoding: src.Layout.Encoding, Delimiter: form.Delimiter, Header: src.Layout.Header,
+		Evidence: src.Evidence, Records: p.Records, Limited: p.Limited, Skipped: map[string]int64{}, Keys: p.Keys, Findings: p.Findings,
+		Columns: []lookColumn{}, First: []lookRecord{}}
+	if d.Keys == nil {
+		d.Keys = [][]string{}
+	}
+	if d.Findings == nil {
+		d.Findings = []profile.Finding{}
+	}
+	if form.Quote != 0 {
+		d.Quote = string(rune(form.Quote))
+	}
+	if form.Escape != 0 {
+		d.Escape = string(rune(form.Escape))
+	}
+	for k, n := range p.Skipped {
+		d.Skipped[k.String()] = n
+	}
+	byHeader := map[int]string{}
+	if !in.given {
+		k := 0
+		for i := range p.Columns {
+			byHeader[i] = in.plan.Columns[k].Name
+			k++
+		}
+	}
+	for i, c := range p.Columns {
+		x := lookColumn{Position: c.Position, Name: byHeader[i], Header: c.Header, Type: c.Type.String(), Required: c.Required, Blanks: c.Blanks,
+			QuotedBlanks: c.Quoted, NullWords: c.Nulls, NullWordCount: c.NullWord, Misfits: c.Misfits, Smallest: c.Smallest, Largest: c.Largest,
+			Longest: c.Longest, LongestBytes: c.LongestBytes, ASCII: c.ASCII, Distinct: c.Distinct, DistinctExact: c.DistinctExact,
+			Unique: c.Unique, Why: c.Why}
+		if x.Name == "" {
+			x.Name = c.Header
+		}
+		if len(c.Values) <= 20 {
+			x.Values = c.Values
+		}
+		if !in.given && in.plan.Columns[i].Reading != nil {
+			x.Reading, _ = in.plan.Columns[i].Reading.MarshalYAML()
+		}
+		d.Columns = append(d.Columns, x)
+	}
+	for _, r := range p.First[:min(rows, len(p.First))] {
+		d.First = append(d.First, lookRecord{r.Line, r.Fields})
+	}
+	if check != nil {
+		d.Plan = &lookPlan{Read: check.Records.Read, Loaded: check.Records.Loaded, Rejected: check.Records.Rejected, Skipped: check.Records.Skipped}
+		for i, c := range in.plan.Columns {
+			d.Plan.Columns = append(d.Plan.Columns, planMisfits{c.Name, c.Type, check.Misfits[i].Count, check.Misfits[i].First})
+		}
+	}
+	return d
+}

@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) planCommand() *cobra.Command {
+	var f inputFlags
+	var output string
+	var yes bool
+	cmd := &cobra.Command{
+		Use:   "plan SOURCE [-o FILE]",
+		Short: "Write the plan of a load, with the evidence for every decision",
+		Long: `Reads a file whole and writes the plan of its load: how it is taken apart, and
+each column with its name, type and reading. Every decision has its evidence
+beside it as a comment. Edit the plan, keep it under version control, and use
+it wherever a source is taken: look shows what an edit does to the file.
+
+Take a column out by moving its header to leave_out. docs/plan.md lists the keys.`,
+		Example: `  ambertray plan lock-passages.csv
+  ambertray plan lock-passages.csv --table passages --tolerate 0.1% -o passages.yaml
+  ambertray look passages.yaml
+  ambertray load passages.yaml --into sqlite:harrowmere.db`,
+		Args: args(1, 1, "one file"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if isPlan(args[0]) {
+				return asked("plan: %s is a plan already\n  to see what it does, use 'ambertray look %s'", args[0], args[0])
+			}
+			in, err := a.open(cmd.Context(), args[0], &f, true)
+			if err != nil {
+				return err
+			}
+			if err := in.blocked(); err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(a.out, in.plan)
+			}
+			b, err := in.plan.Encode(in.comments)
+			if err != nil {
+				return err
+			}
+			if output == "" {
+				_, err = a.out.Write(b)
+				return err
+			}
+			if err := writeFile(output, b, yes); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s: %s of %s into table %s\n", output, plural(int64(len(in.plan.Columns)), "column"), in.source.Name, in.plan.Table.Name)
+			return nil
+		},
+	}
+	f.add(cmd)
+	f.addTable(cmd)
+	cmd.Flags().Int64Var(&f.records, "records", 0, "look only at the first so many records; every decision then says so")
+	cmd.Flags().StringVarP(&output, "output", "o", "", "file to write to, instead of standard output")
+	cmd.Flags().BoolVar(&yes, "yes", false, "write over an existing file")
+	return cmd
+}

@@ -1,0 +1,70 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/vbauerster/mpb/v8"
+	"github.com/vbauerster/mpb/v8/decor"
+
+	"ambertray/internal/load"
+)
+
+// meter shows how far something is, on a terminal; elsewhere it is silent.
+type meter struct {
+	p     *mpb.Progress
+	bar   *mpb.Bar
+	now   load.Progress
+	start time.Time
+}
+
+// newMeter starts a line of progress on standard error.
+func (a *app) newMeter(ctx context.Context, name string, size int64) *meter {
+	if a.quiet || !isTerminal(a.err) || os.Getenv("TERM") == "dumb" {
+		return nil
+	}
+	m := &meter{start: time.Now()}
+	m.now = load.Progress{Size: size, Stage: name}
+	m.p = mpb.NewWithContext(ctx, mpb.WithOutput(a.err), mpb.WithWidth(28), mpb.WithRefreshRate(120*time.Millisecond))
+	m.bar = m.p.New(max(size, 1), mpb.BarStyle().Lbound(" ").Filler("▪").Tip("▪").Padding("·").Rbound(" "),
+		mpb.BarRemoveOnComplete(),
+		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return m.now.Stage }, decor.WC{W: 10, C: decor.DindentRight}), decor.Percentage(decor.WC{W: 5})),
+		mpb.AppendDecorators(decor.Any(func(s decor.Statistics) string { return m.line(s) })),
+	)
+	return m
+}
+
+func (m *meter) line(s decor.Statistics) string {
+	seconds := time.Since(m.start).Seconds()
+	text := plural(m.now.Records, "record")
+	if seconds > 0.5 {
+		text += fmt.Sprintf(", %s/s", grouped(int64(float64(m.now.Records)/seconds)))
+		if m.now.Bytes > 0 && m.now.Bytes < m.now.Size {
+			left := time.Duration(seconds * float64(m.now.Size-m.now.Bytes) / float64(m.now.Bytes) * float64(time.Second))
+			text += ", " + left.Round(time.Second).String() + " left"
+		}
+	}
+	if m.now.Rejected > 0 {
+		text += ", " + plural(m.now.Rejected, "reject")
+	}
+	return text
+}
+
+func (m *meter) set(p load.Progress) {
+	if m == nil {
+		return
+	}
+	m.now = p
+	m.bar.SetCurrent(min(p.Bytes, max(p.Size, 1)-1)) // only end removes the line
+}
+
+// end takes the line away.
+func (m *meter) end() {
+	if m == nil {
+		return
+	}
+	m.bar.Abort(true)
+	m.p.Wait()
+}

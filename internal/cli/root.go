@@ -1,0 +1,199 @@
+// Package cli is the program as its user meets it: commands, their help, what
+// they print and how they end. One file is one command; what several need is
+// in root.go, input.go, style.go and progress.go.
+//
+// Results go to standard output, progress and messages to standard error. All
+// computation is in the packages beside this one.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"ambertray/internal/load"
+	"ambertray/internal/plan"
+	"ambertray/internal/source"
+)
+
+// Exit statuses.
+const (
+	exitDone       = 0 // all is loaded and verified
+	exitFailed     = 1 // failed; nothing was changed
+	exitAsked      = 2 // called wrongly, or a decision is needed
+	exitWaiting    = 3 // loaded and verified; rejects are waiting
+	exitUnbalanced = 4 // did not add up; nothing was committed
+)
+
+// status is an error that ends the program with a status of its own. A nil
+// err has been reported already.
+type status struct {
+	code int
+	err  error
+}
+
+func (s *status) Error() string {
+	if s.err == nil {
+		return ""
+	}
+	return s.err.Error()
+}
+
+func (s *status) Unwrap() error { return s.err }
+
+// asked is an error of calling: the person has to decide or correct.
+func asked(format string, args ...any) error {
+	return &status{exitAsked, fmt.Errorf(format, args...)}
+}
+
+// app is what all commands share.
+type app struct {
+	version, commit string
+	in              io.Reader
+	out, err        io.Writer
+
+	noColor  bool
+	quiet    bool
+	json     bool
+	logLevel string
+
+	log *slog.Logger
+}
+
+// Main runs the program and returns its exit status.
+func Main(version, commit string, args []string, in io.Reader, out, errw io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{version: version, commit: commit, in: in, out: out, err: errw}
+	return a.run(ctx, args)
+}
+
+func (a *app) run(ctx context.Context, args []string) int {
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(a.in)
+	root.SetOut(a.out)
+	root.SetErr(a.err)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return exitDone
+	}
+	if ctx.Err() != nil {
+		err = fmt.Errorf("stopped; nothing was committed")
+	}
+	code := exitCode(err)
+	if text := err.Error(); text != "" {
+		st := a.style(a.err)
+		fmt.Fprintf(a.err, "%s %s\n", st.bad("ambertray:"), text)
+	}
+	return code
+}
+
+func exitCode(err error) int {
+	var s *status
+	var p *source.Problem
+	var pe *plan.Error
+	var un *load.Unbalanced
+	switch {
+	case errors.As(err, &s):
+		return s.code
+	case errors.As(err, &un):
+		return exitUnbalanced
+	case errors.As(err, &pe), errors.As(err, &p) && p.Asked:
+		return exitAsked
+	}
+	return exitFailed
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "ambertray",
+		Short: "Load delimited text files into database tables, and prove that it was done",
+		Long: `Amber Tray loads delimited text files into database tables. It reads a file
+whole before it decides anything, shows the evidence, loads in one transaction,
+verifies before it commits, and keeps the papers of every load on the tray.
+
+Exit status: 0 all loaded and verified; 1 failed, nothing changed; 2 called
+wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
+4 did not add up, nothing committed.`,
+		Example: `  ambertray look lock-passages.csv
+  ambertray plan lock-passages.csv -o passages.yaml
+  ambertray ddl passages.yaml --for postgres
+  ambertray load passages.yaml --into sqlite:harrowmere.db
+  ambertray demo`,
+		Version:       fmt.Sprintf("%s (commit %s)", a.version, a.commit),
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		PersistentPreRunE: func(cmd *cobra.Command, args []string) error {
+			var level slog.Level
+			if err := level.UnmarshalText([]byte(a.logLevel)); err != nil {
+				return asked("--log-level %q is not known\n  use debug, info, warn or error", a.logLevel)
+			}
+			a.log = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
+			return nil
+		},
+	}
+	root.SetVersionTemplate("ambertray {{.Version}}\n")
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return asked("%w\n  see '%s --help'", err, cmd.CommandPath())
+	})
+	root.CompletionOptions.HiddenDefaultCmd = true
+	f := root.PersistentFlags()
+	f.BoolVar(&a.json, "json", false, "print one JSON document instead of text")
+	f.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
+	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress")
+	f.StringVar(&a.logLevel, "log-level", "warn", "messages to show: debug, info, warn or error")
+	root.AddCommand(a.lookCommand(), a.planCommand(), a.ddlCommand(), a.loadCommand(), a.demoCommand())
+	return root
+}
+
+// args is cobra's check of the number of arguments, with our status.
+func args(least, most int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		switch {
+		case len(args) < least:
+			return asked("%s: name %s\n  see '%s --help'", cmd.Name(), what, cmd.CommandPath())
+		case most >= 0 && len(args) > most:
+			return asked("%s: %d arguments, but it takes %s\n  see '%s --help'; a name with spaces needs quotes", cmd.Name(), len(args), what, cmd.CommandPath())
+		}
+		return nil
+	}
+}
+
+// isTerminal reports whether w is a terminal.
+func isTerminal(w any) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// writeFile writes a result to a file that must not exist yet, unless force.
+func writeFile(name string, content []byte, force bool) error {
+	if _, err := os.Stat(name); err == nil && !force {
+		return asked("-o %s: the file exists\n  choose another name, or say --yes to write over it", name)
+	}
+	if err := os.WriteFile(name, content, 0o666); err != nil {
+		return fmt.Errorf("-o %s: cannot be written: %w", name, err)
+	}
+	return nil
+}
+
+// commandLine shows arguments as a shell would take them.
+func commandLine(args []string) string {
+	var out []string
+	for _, a := range args {
+		if a == "" || strings.ContainsAny(a, " \t\n'\"\\$`!*?[](){}<>|&;#~") {
+			a = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+		}
+		out = append(out, a)
+	}
+	return strings.Join(out, " ")
+}

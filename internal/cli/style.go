@@ -1,0 +1,176 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
+
+	"ambertray/internal/profile"
+	"ambertray/internal/reading"
+)
+
+// style is how text looks on one output. Colour only repeats what words say.
+type style struct {
+	colour bool
+	width  int // columns
+}
+
+const unfolded = 120 // width where there is no terminal to ask
+
+func (a *app) style(w io.Writer) style {
+	s := style{width: unfolded}
+	if isTerminal(w) {
+		s.colour = !a.noColor && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+		if n, _, err := term.GetSize(int(w.(*os.File).Fd())); err == nil && n > 0 {
+			s.width = n
+		}
+	} else if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 20 {
+		s.width = n
+	}
+	s.width = max(s.width, 60)
+	return s
+}
+
+func (s style) paint(t string, c ...text.Color) string {
+	if !s.colour || t == "" {
+		return t
+	}
+	return text.Colors(c).Sprint(t)
+}
+
+func (s style) title(t string) string { return s.paint(t, text.Bold) }
+func (s style) head(t string) string  { return s.paint(t, text.Bold, text.FgYellow) }
+func (s style) dim(t string) string   { return s.paint(t, text.Faint) }
+func (s style) bad(t string) string   { return s.paint(t, text.Bold, text.FgRed) }
+func (s style) good(t string) string  { return s.paint(t, text.FgGreen) }
+
+func (s style) weight(w profile.Weight) string {
+	switch w {
+	case profile.Blocker:
+		return s.bad(string(w))
+	case profile.Caution:
+		return s.paint(string(w), text.FgYellow)
+	}
+	return s.dim(string(w))
+}
+
+// grid is a table without lines: two spaces of margin and between columns,
+// names in small print above. Numbers are aligned right.
+type grid struct {
+	st    style
+	w     table.Writer
+	heads []string
+}
+
+// newGrid makes a grid. A head that begins with > is of a column of numbers.
+func newGrid(st style, heads ...string) *grid {
+	g := &grid{st: st, w: table.NewWriter(), heads: heads}
+	var row table.Row
+	var cfg []table.ColumnConfig
+	for i, h := range heads {
+		c := table.ColumnConfig{Number: i + 1}
+		if strings.HasPrefix(h, ">") {
+			h = h[1:]
+			c.Align, c.AlignHeader = text.AlignRight, text.AlignRight
+		}
+		row = append(row, st.dim(h))
+		cfg = append(cfg, c)
+	}
+	g.w.SetColumnConfigs(cfg)
+	if strings.Trim(strings.Join(heads, ""), ">") != "" {
+		g.w.AppendHeader(row)
+	}
+	box := table.StyleBoxDefault
+	box.PaddingLeft, box.PaddingRight, box.MiddleVertical = "  ", "", ""
+	g.w.SetStyle(table.Style{Name: "tray", Box: box, Format: table.FormatOptions{Header: text.FormatDefault, Row: text.FormatDefault},
+		Options: table.OptionsNoBordersAndSeparators})
+	return g
+}
+
+func (g *grid) row(cells ...string) {
+	var r table.Row
+	for _, c := range cells {
+		r = append(r, c)
+	}
+	g.w.AppendRow(r)
+}
+
+// render writes the grid without spaces at line ends.
+func (g *grid) render(w io.Writer) {
+	for _, l := range strings.Split(g.w.Render(), "\n") {
+		fmt.Fprintln(w, strings.TrimRight(l, " "))
+	}
+}
+
+// width is how many columns of the screen a text takes.
+func width(s string) int { return text.StringWidthWithoutEscSequences(s) }
+
+// fold breaks text into lines of at most n columns, at spaces.
+func fold(s string, n int) []string {
+	var lines []string
+	line := ""
+	for _, word := range strings.Fields(s) {
+		for width(word) > n {
+			// A word longer than the line is cut where the line ends.
+			if line != "" {
+				lines, line = append(lines, line), ""
+			}
+			r := []rune(word)
+			lines = append(lines, string(r[:n]))
+			word = string(r[n:])
+		}
+		switch {
+		case line == "":
+			line = word
+		case width(line)+1+width(word) <= n:
+			line += " " + word
+		default:
+			lines = append(lines, line)
+			line = word
+		}
+	}
+	if line != "" || lines == nil {
+		lines = append(lines, line)
+	}
+	return lines
+}
+
+// grouped writes a number with commas between thousands.
+func grouped(n int64) string {
+	s := strconv.FormatInt(n, 10)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+func plural(n int64, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return grouped(n) + " " + noun + "s"
+}
+
+// size is a number of bytes as people say it, in powers of 1,000.
+func size(n int64) string {
+	f := float64(n)
+	for _, u := range []string{"bytes", "kB", "MB", "GB", "TB"} {
+		if f < 1000 || u == "TB" {
+			if u == "bytes" {
+				return plural(n, "byte")
+			}
+			return fmt.Sprintf("%.3g %s", f, u)
+		}
+		f /= 1000
+	}
+	return ""
+}
+
+// shorten cuts a value to n characters, marking the cut.
+func shorten(s string, n int) string { return reading.Shorten(s, n) }

@@ -1,0 +1,52 @@
+package demo
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+)
+
+// A Step is one command of the full example.
+type Step struct {
+	Say    string // what it shows
+	Args   []string
+	Status int // how it ends
+}
+
+// Steps are the full example, run in the folder of the sample data.
+var Steps = []Step{
+	{"Look at the file before trusting it.", []string{"look", "lock-passages.csv", "--rows", "5"}, 0},
+	{"Two values keep two columns from their types; take those records as rejects. The definition is then:",
+		[]string{"ddl", "lock-passages.csv", "--for", "sqlite", "--tolerate", "0.1%"}, 0},
+	{"Load, verify, and keep the papers.", []string{"load", "lock-passages.csv", "--into", "sqlite:harrowmere.db", "--tolerate", "0.1%"}, 3},
+}
+
+// files are the sample files.
+var files = []struct {
+	name  string
+	write func(io.Writer) error
+}{
+	{"lock-passages.csv", func(w io.Writer) error { return Passages(w, 5000, true) }},
+}
+
+// Write writes the sample files into a folder, which is made if need be.
+func Write(folder string) error {
+	if err := os.MkdirAll(folder, 0o777); err != nil {
+		return fmt.Errorf("the sample data cannot be written: %w", err)
+	}
+	for _, f := range files {
+		out, err := os.Create(filepath.Join(folder, f.name))
+		if err != nil {
+			return fmt.Errorf("the sample data cannot be written: %w", err)
+		}
+		err = f.write(out)
+		if err2 := out.Close(); err == nil {
+			err = err2
+		}
+		if err != nil {
+			return fmt.Errorf("%s cannot be written: %w", f.name, err)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,67 @@
+package dialect
+
+import (
+	"strings"
+
+	"ambertray/internal/sqltype"
+)
+
+// Oracle is Oracle Database 12.2 and later (SQL Language Reference, "Data
+// Types"). Lengths are given in characters; a varchar2 holds at most 4,000
+// bytes whatever its length. An empty text is a null there.
+var Oracle = &Dialect{
+	Name: "oracle", Title: "Oracle Database", NameLimit: 128, NameBytes: true,
+	open: `"`, close: `"`,
+	columnType: func(c Column, key bool) string {
+		t := c.Type
+		switch t.Kind {
+		case sqltype.Boolean:
+			return "NUMBER(1)"
+		case sqltype.SmallInt:
+			return "NUMBER(5)"
+		case sqltype.Integer:
+			return "NUMBER(10)"
+		case sqltype.BigInt:
+			return "NUMBER(19)"
+		case sqltype.Decimal:
+			return numeric("NUMBER", t)
+		case sqltype.Double:
+			return "BINARY_DOUBLE"
+		case sqltype.Date:
+			return "DATE"
+		case sqltype.Time:
+			return numbered("INTERVAL DAY(0) TO SECOND", t.Precision)
+		case sqltype.Timestamp:
+			return numbered("TIMESTAMP", t.Precision)
+		case sqltype.TimestampTZ:
+			return numbered("TIMESTAMP", t.Precision) + " WITH TIME ZONE"
+		case sqltype.UUID:
+			return "CHAR(36 CHAR)"
+		case sqltype.Char:
+			if t.Length <= 500 {
+				return strings.Replace(numbered("CHAR", t.Length), ")", " CHAR)", 1)
+			}
+		}
+		if t.Kind == sqltype.VarChar || t.Kind == sqltype.Char {
+			if t.Length <= 1000 || c.ASCII && t.Length <= 4000 {
+				return strings.Replace(numbered("VARCHAR2", t.Length), ")", " CHAR)", 1)
+			}
+		}
+		if key {
+			return "VARCHAR2(1000 CHAR)"
+		}
+		return "CLOB"
+	},
+	literal: func(c Column, plain string) string {
+		switch c.Type.Kind {
+		case sqltype.Boolean:
+			return map[string]string{"true": "1", "false": "0"}[plain]
+		case sqltype.Time:
+			return "INTERVAL " + quoted("0 "+plain) + " DAY TO SECOND"
+		case sqltype.TimestampTZ:
+			return "TIMESTAMP " + quoted(strings.Replace(plain, "+", " +", 1))
+		}
+		return standardLiteral(c, plain)
+	},
+	comments: standardComments,
+}

@@ -1,0 +1,67 @@
+package dialect
+
+import (
+	"strings"
+
+	"ambertray/internal/sqltype"
+)
+
+// SQLiteDigits is how many digits of a decimal SQLite's numbers keep: those
+// of a double (SQLite, "Floating Point Numbers"). Longer ones are text.
+const SQLiteDigits = 15
+
+// SQLite. The types are chosen for their affinity (SQLite, "Datatypes", 3.1):
+// dates and times stay the ISO text that SQLite's own functions read.
+var SQLite = &Dialect{
+	Name: "sqlite", Title: "SQLite", NameLimit: 128,
+	open: `"`, close: `"`,
+	lineComments: true,
+	columnType: func(c Column, key bool) string {
+		t := c.Type
+		switch t.Kind {
+		case sqltype.Boolean:
+			return "BOOLEAN"
+		case sqltype.SmallInt:
+			return "SMALLINT"
+		case sqltype.Integer:
+			return "INTEGER"
+		case sqltype.BigInt:
+			return "BIGINT"
+		case sqltype.Decimal:
+			if t.Precision > SQLiteDigits {
+				return "TEXT"
+			}
+			return numeric("DECIMAL", t)
+		case sqltype.Double:
+			return "DOUBLE PRECISION"
+		case sqltype.Date:
+			return "DATE"
+		case sqltype.Time:
+			return "TIME"
+		case sqltype.Timestamp, sqltype.TimestampTZ:
+			return "TIMESTAMP"
+		case sqltype.Char:
+			return numbered("CHAR", t.Length)
+		case sqltype.VarChar:
+			return numbered("VARCHAR", t.Length)
+		case sqltype.UUID:
+			return "CHAR(36)"
+		}
+		return "TEXT"
+	},
+	literal: func(c Column, plain string) string {
+		switch {
+		case c.Type.Kind == sqltype.Boolean:
+			return map[string]string{"true": "1", "false": "0"}[plain]
+		case c.Type.Kind == sqltype.Decimal && c.Type.Precision > SQLiteDigits:
+			return quoted(plain)
+		case c.Type.IsNumber():
+			return plain
+		}
+		// A NUL cannot stand in a literal.
+		if strings.ContainsRune(plain, 0) {
+			plain = strings.ReplaceAll(plain, "\x00", "")
+		}
+		return quoted(plain)
+	},
+}

@@ -1,0 +1,102 @@
+package dialect
+
+import (
+	"fmt"
+
+	"ambertray/internal/sqltype"
+)
+
+// SQLServer is Microsoft SQL Server 2016 and later (Transact-SQL reference,
+// "Data types"). Lengths of char and varchar count bytes there, those of
+// nchar and nvarchar pairs of bytes.
+var SQLServer = &Dialect{
+	Name: "sqlserver", Title: "SQL Server", NameLimit: 128,
+	open: "[", close: "]",
+	columnType: func(c Column, key bool) string {
+		t := c.Type
+		switch t.Kind {
+		case sqltype.Boolean:
+			return "bit"
+		case sqltype.SmallInt:
+			return "smallint"
+		case sqltype.Integer:
+			return "int"
+		case sqltype.BigInt:
+			return "bigint"
+		case sqltype.Decimal:
+			return numeric("decimal", t)
+		case sqltype.Double:
+			return "float(53)"
+		case sqltype.Date:
+			return "date"
+		case sqltype.Time:
+			return numbered("time", t.Precision)
+		case sqltype.Timestamp:
+			return numbered("datetime2", t.Precision)
+		case sqltype.TimestampTZ:
+			return numbered("datetimeoffset", t.Precision)
+		case sqltype.UUID:
+			return "uniqueidentifier"
+		case sqltype.Char:
+			if c.ASCII && t.Length <= 8000 {
+				return numbered("char", t.Length)
+			}
+			if t.Length <= 4000 {
+				return numbered("nchar", t.Length)
+			}
+		case sqltype.VarChar:
+			if c.ASCII && t.Length <= 8000 {
+				return numbered("varchar", t.Length)
+			}
+			if t.Length <= 4000 {
+				return numbered("nvarchar", t.Length)
+			}
+		}
+		switch {
+		case key && c.ASCII:
+			return "varchar(900)" // what an index key takes
+		case key:
+			return "nvarchar(450)"
+		case c.ASCII:
+			return "varchar(max)"
+		}
+		return "nvarchar(max)"
+	},
+	literal: func(c Column, plain string) string {
+		switch {
+		case c.Type.Kind == sqltype.Boolean:
+			return map[string]string{"true": "1", "false": "0"}[plain]
+		case c.Type.IsNumber():
+			return plain
+		case c.Type.IsText() && !c.ASCII:
+			return "N" + quoted(plain)
+		case c.Type.Kind >= sqltype.Timestamp && c.Type.Kind <= sqltype.TimestampTZ && len(plain) > 10:
+			// With T the text does not depend on the session's DATEFORMAT.
+			plain = plain[:10] + "T" + plain[11:]
+		}
+		return quoted(plain)
+	},
+	comments: func(d *Dialect, t Table) (out []string) {
+		schema := t.Schema
+		if schema == "" {
+			schema = "dbo"
+		}
+		describe := func(text, column string) {
+			s := fmt.Sprintf("EXEC sys.sp_addextendedproperty @name = N'MS_Description', @value = N%s, @level0type = N'SCHEMA', @level0name = N%s, @level1type = N'TABLE', @level1name = N%s",
+				quoted(text), quoted(schema), quoted(t.Name))
+			if column != "" {
+				s += ", @level2type = N'COLUMN', @level2name = N" + quoted(column)
+			}
+			out = append(out, s)
+		}
+		if t.Comment != "" {
+			describe(t.Comment, "")
+		}
+		for _, c := range t.Columns {
+			if c.Comment != "" {
+				describe(c.Comment, c.Name)
+			}
+		}
+		return
+	},
+}

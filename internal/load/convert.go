@@ -1,0 +1,233 @@
+package load
+
+import (
+	"fmt"
+	"strings"
+
+	"ambertray/internal/plan"
+	"ambertray/internal/profile"
+	"ambertray/internal/reading"
+	"ambertray/internal/source"
+	"ambertray/internal/source/delimited"
+	"ambertray/internal/tally"
+	"ambertray/internal/target"
+	"ambertray/internal/tray"
+)
+
+// A converter turns the records of chunks into rows of a target. It is for
+// one goroutine.
+type converter struct {
+	rows    *source.Rows
+	src     *source.Source
+	plan    *plan.Plan
+	at      []int // the field of each column
+	readers []*reading.Reader
+	enc     target.Encoder // nil: only look
+	rec     delimited.Record
+	row     []reading.Value
+	number  bool // the first column is the record's number
+}
+
+func newConverter(src *source.Source, p *plan.Plan, at []int, enc target.Encoder) (*converter, error) {
+	c := &converter{rows: source.NewRows(&src.Layout), src: src, plan: p, at: at, enc: enc, number: p.Table.RowNumber != ""}
+	for i := range p.Columns {
+		r, err := p.Columns[i].Reader()
+		if err != nil {
+			return nil, err
+		}
+		c.readers = append(c.readers, r)
+	}
+	c.row = make([]reading.Value, len(c.readers)+c.first())
+	return c, nil
+}
+
+// first is how many columns stand before those of the plan.
+func (c *converter) first() int {
+	if c.number {
+		return 1
+	}
+	return 0
+}
+
+// A part is what became of one chunk. Its memory is used again for another
+// chunk once the collector has given it back.
+type part struct {
+	chunk   *delimited.Chunk
+	data    []byte // encoded rows
+	rows    int
+	read    int64 // rows of the source of any kind
+	records int64 // of data
+	first   int64 // number of the first record, less one
+	skipped [8]int64
+	rejects []tray.Reject
+	tally   []tally.Column
+	misfits []misfits // by column
+}
+
+// misfits counts values of one column that do not fit.
+type misfits struct {
+	count int64
+	first []profile.Example
+}
+
+// convert reads a chunk into p. Rows whose number is in skip are left out,
+// because the target refused them.
+func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) {
+	p.chunk, p.data, p.rows, p.read, p.records = chunk, p.data[:0], 0, 0, 0
+	p.skipped, p.rejects = [8]int64{}, p.rejects[:0]
+	if cap(p.tally) < len(c.row) {
+		p.tally = make([]tally.Column, len(c.row))
+	}
+	p.tally = p.tally[:len(c.row)]
+	if p.misfits == nil {
+		p.misfits = make([]misfits, len(c.readers))
+	}
+	for i := range p.misfits {
+		p.misfits[i] = misfits{first: p.misfits[i].first[:0]}
+	}
+	first := c.first()
+	for i := range p.tally {
+		if i >= first {
+			p.tally[i] = tally.Column{Type: c.readers[i-first].Type}
+		} else {
+			p.tally[i] = tally.Column{Type: rowNumberType}
+		}
+	}
+	c.rows.Reset(chunk)
+	rec := &c.rec
+	fields := len(c.src.Layout.Columns)
+	accepted := 0
+	for {
+		kind, ok := c.rows.Next(rec)
+		if !ok {
+			return
+		}
+		p.read++
+		if kind != source.Data {
+			p.skipped[kind]++
+			continue
+		}
+		p.records++
+		if rec.Fault != delimited.NoFault {
+			p.rejects = append(p.rejects, c.faulty(rec))
+			continue
+		}
+		if len(rec.Fields) != fields {
+			p.rejects = append(p.rejects, c.reject(rec, "", fmt.Sprintf("has %s, the header has %d", plural(len(rec.Fields), "field"), fields), string(rec.Raw)))
+			continue
+		}
+		if c.number {
+			c.row[0].Null, c.row[0].Int = false, p.first+p.records
+		}
+		good := true
+		for i, r := range c.readers {
+			f := rec.Fields[c.at[i]]
+			m := r.Read(f, rec.Quoted(c.at[i]), &c.row[first+i])
+			if m == reading.OK {
+				continue
+			}
+			x := &p.misfits[i]
+			x.count++
+			if len(x.first) < 3 {
+				x.first = append(x.first, profile.Example{Line: rec.Line, Value: string(f)})
+			}
+			if good {
+				good = false
+				p.rejects = append(p.rejects, c.reject(rec, c.plan.Columns[i].Name, m.Reason(r.Type, f), string(f)))
+			}
+		}
+		if !good {
+			continue
+		}
+		if skip[accepted] {
+			accepted++
+			continue
+		}
+		accepted++
+		for i := range c.row {
+			p.tally[i].Add(&c.row[i])
+		}
+		if c.enc != nil {
+			p.data = c.enc.Append(p.data, c.row)
+		}
+		p.rows++
+	}
+}
+
+// refused turns rows that the target refused into rejects: it reads the chunk
+// once more, since nothing of a record is kept while all goes well.
+func (c *converter) refused(p *part, refusals []target.Refusal) {
+	byRow := map[int]*target.Refusal{}
+	skip := map[int]bool{}
+	for i := range refusals {
+		byRow[refusals[i].Row] = &refusals[i]
+		skip[refusals[i].Row] = true
+	}
+	c.convert(p.chunk, p, skip)
+	c.rows.Reset(p.chunk)
+	accepted := 0
+	var v reading.Value
+	var more []tray.Reject
+	for {
+		kind, ok := c.rows.Next(&c.rec)
+		if !ok {
+			break
+		}
+		if kind != source.Data || c.rec.Fault != delimited.NoFault || len(c.rec.Fields) != len(c.src.Layout.Columns) {
+			continue
+		}
+		good := true
+		for i, r := range c.readers {
+			if r.Read(c.rec.Fields[c.at[i]], c.rec.Quoted(c.at[i]), &v) != reading.OK {
+				good = false
+				break
+			}
+		}
+		if !good {
+			continue
+		}
+		if x := byRow[accepted]; x != nil {
+			value := ""
+			for i, pc := range c.plan.Columns {
+				if pc.Name == x.Column {
+					value = string(c.rec.Fields[c.at[i]])
+				}
+			}
+			more = append(more, c.reject(&c.rec, x.Column, x.Message, value))
+		}
+		accepted++
+	}
+	p.rejects = append(p.rejects, more...)
+}
+
+func (c *converter) reject(rec *delimited.Record, column, reason, value string) tray.Reject {
+	x := tray.Reject{Source: c.src.Name, Line: rec.Line, Column: column, Reason: reason, Value: strings.ToValidUTF8(value, "\ufffd")}
+	for _, f := range rec.Fields {
+		x.Fields = append(x.Fields, strings.ToValidUTF8(string(f), "\ufffd"))
+	}
+	return x
+}
+
+// faulty is the reject of a record that does not even read as one.
+func (c *converter) faulty(rec *delimited.Record) tray.Reject {
+	reason := rec.Fault.String()
+	column := ""
+	if i := rec.FaultField; i >= 0 && i < len(c.src.Layout.Columns) {
+		for k, at := range c.at {
+			if at == i {
+				column = c.plan.Columns[k].Name
+			}
+		}
+	}
+	if rec.Fault == delimited.BadEncoding {
+		reason = fmt.Sprintf("a byte is not %s: %s of the record", c.src.Layout.Encoding, profile.WrongByte(string(rec.Raw)))
+	}
+	return c.reject(rec, column, reason, string(rec.Raw))
+}
+
+func plural(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

@@ -1,0 +1,442 @@
+// Package load runs a plan against a database.
+//
+// The model: records are converted side by side and written in order, within
+// one transaction. While they go in, each column's values are tallied. When
+// all are in, the table is tallied by itself, and only if the account
+// balances and the two tallies agree is the transaction committed:
+//
+//	records read = loaded + rejected + skipped
+//	rows, nulls, sums, smallest, largest: read = in the table
+//
+// Records that do not fit are kept as rejects and do not stop the load. What
+// does stop it leaves the table as it was. The package prints nothing.
+package load
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sync"
+	"time"
+
+	"ambertray/internal/pipeline"
+	"ambertray/internal/plan"
+	"ambertray/internal/profile"
+	"ambertray/internal/source"
+	"ambertray/internal/source/delimited"
+	"ambertray/internal/sqltype"
+	"ambertray/internal/tally"
+	"ambertray/internal/target"
+	"ambertray/internal/tray"
+)
+
+var rowNumberType = sqltype.Type{Kind: sqltype.BigInt}
+
+// A Job is one load to be run.
+type Job struct {
+	Source *source.Source
+	Plan   *plan.Plan
+	Target target.Target // nil: a dry run
+	// Entry takes the rejects; nil keeps none.
+	Entry *tray.Entry
+	// MaxRejects ends the load when there are more; negative for no limit.
+	MaxRejects int64
+	Log        *slog.Logger
+	// Progress is called now and then.
+	Progress func(Progress)
+	// Receipt is filled in; the caller sets what identifies the run.
+	Receipt *tray.Receipt
+	// BeforeCommit is called when all has been verified; an error of its
+	// rolls back.
+	BeforeCommit func() error
+}
+
+// Progress is how far a load is.
+type Progress struct {
+	Bytes, Size       int64
+	Records, Rejected int64
+	Stage             string // reading, verifying, committing
+}
+
+// An Unbalanced error says that what was read and what the table holds do not
+// agree. Nothing was committed.
+type Unbalanced struct{ Differences []string }
+
+func (e *Unbalanced) Error() string {
+	s := "the load does not add up; nothing was committed"
+	for _, d := range e.Differences {
+		s += "\n  " + d
+	}
+	return s
+}
+
+// TooManyRejects says that a load was ended by its limit.
+type TooManyRejects struct {
+	Limit   int64
+	Reasons []tray.Reason
+}
+
+func (e *TooManyRejects) Error() string {
+	s := fmt.Sprintf("more than %d records were rejected; nothing was committed", e.Limit)
+	for _, r := range e.Reasons[:min(3, len(e.Reasons))] {
+		s += fmt.Sprintf("\n  %d × %s %s", r.Count, r.Column, r.Reason)
+	}
+	return s
+}
+
+// ErrChanged says that the source was changed while it was read.
+var ErrChanged = errors.New("the file was changed while it was read; nothing was committed")
+
+// A Check is what a dry run found: the account as it would be, and what would
+// not fit.
+type Check struct {
+	Records tray.Records
+	Skipped []tray.Skip
+	Reasons []tray.Reason
+	// Misfits are by column of the plan.
+	Misfits []Misfits
+	Rejects []tray.Reject // the first
+	Tally   []tally.Column
+}
+
+// Misfits are the values of a column that do not fit its type.
+type Misfits struct {
+	Count int64
+	First []profile.Example
+}
+
+// run is the state of one load.
+type run struct {
+	job     Job
+	stream  *source.Stream
+	at      []int
+	load    target.Load
+	total   []tally.Column
+	records tray.Records
+	skipped [8]int64
+	reasons map[[2]string]int64
+	misfits []misfits
+	rejects *tray.Rejects
+	first   []tray.Reject
+}
+
+// Run loads. On success the receipt is complete but for its end time.
+func Run(ctx context.Context, job Job) error {
+	r := &run{job: job}
+	src := job.Source
+	var err error
+	if r.at, err = Positions(job.Plan, src); err != nil {
+		return err
+	}
+	if r.load, err = job.Target.Begin(ctx, target.Spec{Table: job.Plan.Definition()}); err != nil {
+		return err
+	}
+	defer r.load.Rollback()
+	r.rejects = job.Entry.Rejects(src.Layout.Columns)
+	if err := r.read(ctx); err != nil {
+		r.rejects.Finish()
+		return err
+	}
+	if err := r.rejects.Finish(); err != nil {
+		return err
+	}
+	receipt := job.Receipt
+	receipt.Source.SHA256 = r.stream.Sum()
+	if r.stream.Bytes() != src.Size {
+		return ErrChanged
+	}
+	job.Log.Info("records read", "read", r.records.Read, "loaded", r.records.Loaded, "rejected", r.records.Rejected, "skipped", r.records.Skipped, "sha256", receipt.Source.SHA256)
+	r.progress("verifying")
+	if err := r.verify(ctx); err != nil {
+		return err
+	}
+	if job.BeforeCommit != nil {
+		if err := job.BeforeCommit(); err != nil {
+			return err
+		}
+	}
+	r.progress("committing")
+	if err := r.load.Commit(ctx); err != nil {
+		return err
+	}
+	job.Log.Info("committed", "table", job.Plan.Table.Name, "rows", receipt.Table.Rows)
+	return nil
+}
+
+// DryRun does everything but touch a database.
+func DryRun(ctx context.Context, job Job) (*Check, error) {
+	r := &run{job: job}
+	var err error
+	if r.at, err = Positions(job.Plan, job.Source); err != nil {
+		return nil, err
+	}
+	r.rejects = (*tray.Entry)(nil).Rejects(nil)
+	if err := r.read(ctx); err != nil {
+		return nil, err
+	}
+	c := &Check{Records: r.records, Skipped: r.skips(), Reasons: r.grouped(), Rejects: r.first, Tally: r.total}
+	for _, m := range r.misfits {
+		c.Misfits = append(c.Misfits, Misfits{m.count, m.first})
+	}
+	return c, nil
+}
+
+// Positions finds the plan's columns in the source, and says which are not
+// there.
+func Positions(p *plan.Plan, src *source.Source) ([]int, error) {
+	at, missing, _ := p.Positions(src.Layout.Columns)
+	if len(missing) > 0 {
+		return nil, &source.Problem{Source: src.Name, Line: src.Layout.Header, Asked: true,
+			What: fmt.Sprintf("has no column %q, which the plan takes", missing[0]),
+			Do:   "its columns are " + list(src.Layout.Columns) + "; correct from: in the plan, or take the column out"}
+	}
+	return at, nil
+}
+
+func list(names []string) string {
+	s := ""
+	for i, n := range names {
+		if i == 12 {
+			return s + ", …"
+		}
+		if i > 0 {
+			s += ", "
+		}
+		s += n
+	}
+	return s
+}
+
+// read runs the source through the pipeline into the target.
+func (r *run) read(ctx context.Context) error {
+	src, p := r.job.Source, r.job.Plan
+	var err error
+	if r.stream, err = src.Read(true); err != nil {
+		return err
+	}
+	defer r.stream.Close()
+	r.reasons = map[[2]string]int64{}
+	r.misfits = make([]misfits, len(p.Columns))
+	r.skipped[source.Title] = int64(len(src.Titles))
+	r.records.Read, r.records.Skipped = int64(len(src.Titles)), int64(len(src.Titles))
+
+	workers := pipeline.Workers()
+	team := make([]*converter, workers+1) // the last one is the collector's
+	for i := range team {
+		var enc target.Encoder
+		if r.load != nil {
+			enc = r.load.Encoder()
+		}
+		if team[i], err = newConverter(src, p, r.at, enc); err != nil {
+			return err
+		}
+	}
+	for i := range team[0].row {
+		t := rowNumberType
+		if k := i - team[0].first(); k >= 0 {
+			t = team[0].readers[k].Type
+		}
+		r.total = append(r.total, tally.Column{Type: t})
+	}
+	parts := sync.Pool{New: func() any { return &part{} }}
+	var numbers *numbering
+	if p.Table.RowNumber != "" {
+		numbers = newNumbering()
+	}
+	err = pipeline.Run(ctx, r.stream, workers,
+		func(w int, c *delimited.Chunk) (*part, error) {
+			x := parts.Get().(*part)
+			x.first = 0
+			if numbers != nil {
+				// Numbers go on from the chunk before, so that one has to be
+				// counted first.
+				x.first = numbers.next(c.Seq, team[w].count(c))
+			}
+			team[w].convert(c, x, nil)
+			return x, nil
+		},
+		func(x *part) error {
+			if err := r.collect(ctx, team[workers], x); err != nil {
+				return err
+			}
+			x.chunk.Release()
+			parts.Put(x)
+			return nil
+		})
+	if err != nil {
+		return profile.Problem(src, err)
+	}
+	return nil
+}
+
+// collect writes one part, in order.
+func (r *run) collect(ctx context.Context, c *converter, x *part) error {
+	if r.load != nil && x.rows > 0 {
+		refusals, err := r.load.Write(ctx, target.Batch{Rows: x.rows, Data: x.data})
+		if err != nil {
+			return err
+		}
+		if len(refusals) > 0 {
+			c.refused(x, refusals)
+		}
+	}
+	for i := range x.tally {
+		r.total[i].Merge(&x.tally[i])
+	}
+	r.records.Read += x.read
+	r.records.Loaded += int64(x.rows)
+	for k, n := range x.skipped {
+		r.skipped[k] += n
+		r.records.Skipped += n
+	}
+	for i, m := range x.misfits {
+		t := &r.misfits[i]
+		t.count += m.count
+		t.first = append(t.first, m.first[:min(len(m.first), 3-min(3, len(t.first)))]...)
+	}
+	slices.SortStableFunc(x.rejects, func(a, b tray.Reject) int { return cmp.Compare(a.Line, b.Line) })
+	for _, j := range x.rejects {
+		if err := r.rejects.Add(j); err != nil {
+			return err
+		}
+		r.records.Rejected++
+		if len(r.reasons) < 1000 {
+			r.reasons[[2]string{j.Column, j.Reason}]++
+		}
+		if len(r.first) < 20 {
+			r.first = append(r.first, j)
+		}
+	}
+	if m := r.job.MaxRejects; m >= 0 && r.records.Rejected > m {
+		return &TooManyRejects{m, r.grouped()}
+	}
+	r.progress("reading")
+	return nil
+}
+
+func (r *run) progress(stage string) {
+	if r.job.Progress != nil {
+		r.job.Progress(Progress{Bytes: r.stream.Bytes(), Size: r.job.Source.Size, Records: r.records.Read, Rejected: r.records.Rejected, Stage: stage})
+	}
+}
+
+// verify compares what was read with what the table holds, and fills in the
+// receipt.
+func (r *run) verify(ctx context.Context) error {
+	receipt := r.job.Receipt
+	receipt.Records = r.records
+	receipt.Skipped = r.skips()
+	receipt.Reasons = r.grouped()
+	rows, held, err := r.load.Tally(ctx)
+	if err != nil {
+		return err
+	}
+	receipt.Table.Rows = rows
+	var differences []string
+	if !r.records.Balanced() {
+		differences = append(differences, fmt.Sprintf("%d records read, but %d loaded + %d rejected + %d skipped", r.records.Read, r.records.Loaded, r.records.Rejected, r.records.Skipped))
+	}
+	if r.rejects.Count != r.records.Rejected {
+		differences = append(differences, fmt.Sprintf("%d records rejected, but %d in the rejects file", r.records.Rejected, r.rejects.Count))
+	}
+	if rows != r.records.Loaded {
+		differences = append(differences, fmt.Sprintf("%d records loaded, but the table has %d rows", r.records.Loaded, rows))
+	}
+	columns := r.job.Plan.Definition().Columns
+	receipt.Columns = nil
+	for i := range r.total {
+		t := &r.total[i]
+		c := tray.Column{Name: columns[i].Name, Type: t.Type.String(), Nulls: t.Nulls, Sum: t.Sum(), Smallest: t.Smallest(), Largest: t.Largest()}
+		c.Differences = t.Differs(&held[i])
+		c.Agrees = len(c.Differences) == 0
+		for _, d := range c.Differences {
+			differences = append(differences, "column "+c.Name+": "+d)
+		}
+		receipt.Columns = append(receipt.Columns, c)
+	}
+	if len(differences) > 0 {
+		receipt.Differences = differences
+		for _, d := range differences {
+			r.job.Log.Error("does not add up", "difference", d)
+		}
+		return &Unbalanced{differences}
+	}
+	receipt.Verdict = tray.Clear
+	if r.records.Rejected > 0 {
+		receipt.Verdict = tray.Waiting
+	}
+	r.job.Log.Info("verified", "rows", rows, "columns", len(held))
+	return nil
+}
+
+func (r *run) skips() (out []tray.Skip) {
+	for k, n := range r.skipped {
+		if n > 0 {
+			out = append(out, tray.Skip{Kind: source.Kind(k).String(), Count: n})
+		}
+	}
+	return
+}
+
+// grouped lists the reasons of rejects, the most frequent first.
+func (r *run) grouped() (out []tray.Reason) {
+	for k, n := range r.reasons {
+		out = append(out, tray.Reason{Column: k[0], Reason: k[1], Count: n})
+	}
+	slices.SortFunc(out, func(a, b tray.Reason) int {
+		return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Column, b.Column), cmp.Compare(a.Reason, b.Reason))
+	})
+	return
+}
+
+// Started fills in what a receipt says of the run itself.
+func Started(entry string, src *source.Source, database, version string, at time.Time) *tray.Receipt {
+	return &tray.Receipt{Entry: entry, Source: tray.Source{Path: src.Name, Size: src.Size}, Database: database,
+		Verdict: tray.Failed, Started: at.UTC().Truncate(time.Millisecond), Version: version}
+}
+
+// numbering hands out record numbers to chunks that are counted side by side.
+type numbering struct {
+	mu   sync.Mutex
+	cond *sync.Cond
+	seq  int   // the chunk whose turn it is
+	sum  int64 // records before it
+}
+
+func newNumbering() *numbering {
+	n := &numbering{}
+	n.cond = sync.NewCond(&n.mu)
+	return n
+}
+
+// next waits for the chunks before seq and returns how many records they
+// have. Chunks are worked on in order, so the ones before have been begun.
+func (n *numbering) next(seq int, records int64) int64 {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	for n.seq != seq {
+		n.cond.Wait()
+	}
+	before := n.sum
+	n.sum += records
+	n.seq++
+	n.cond.Broadcast()
+	return before
+}
+
+// count counts the records of a chunk.
+func (c *converter) count(chunk *delimited.Chunk) (n int64) {
+	c.rows.Reset(chunk)
+	for {
+		kind, ok := c.rows.Next(&c.rec)
+		if !ok {
+			return n
+		}
+		if kind == source.Data {
+			n++
+		}
+	}
+}

@@ -1,0 +1,240 @@
+package plan
+
+import (
+	"fmt"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"ambertray/internal/dialect"
+	"ambertray/internal/profile"
+	"ambertray/internal/reading"
+	"ambertray/internal/source"
+	"ambertray/internal/sqltype"
+)
+
+// Wishes are what the person wants of a plan beyond what the file says.
+type Wishes struct {
+	Schema, Table string
+	KeepNames     bool     // headers become names as they are
+	Key           []string // headers or names; nil: the one that the file offers
+	NoKey         bool
+	RowNumber     string
+	LeaveOut      []string // headers or names
+	KeepEmpty     string
+	Required      []string
+	Tolerate      string
+}
+
+// Build makes the plan that a profile suggests, and the evidence for it.
+func Build(src *source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments, error) {
+	p := &Plan{Version: Version, Sources: []Source{FromLayout(src)}, Tolerate: w.Tolerate}
+	c := Comments{Beside: map[string]string{}, Above: map[string][]string{}}
+	p.Table.Schema, p.Table.Name = w.Schema, w.Table
+	if p.Table.Name == "" {
+		p.Table.Name = dialect.TableName(src.Name)
+	}
+	headers := make([]string, len(prof.Columns))
+	for i, col := range prof.Columns {
+		headers[i] = col.Header
+	}
+	names := dialect.SafeNames(headers, w.KeepNames)
+	find := func(what, s string) (int, error) {
+		for i := range headers {
+			if headers[i] == s || names[i] == s {
+				return i, nil
+			}
+		}
+		for i := range headers {
+			if forgive(headers[i]) == forgive(s) {
+				return i, nil
+			}
+		}
+		return 0, fmt.Errorf("%s: the file has no column %q; its columns are %s", what, s, strings.Join(short(headers, 12), ", "))
+	}
+	leave := map[int]bool{}
+	for _, s := range w.LeaveOut {
+		i, err := find("--leave-out", s)
+		if err != nil {
+			return nil, c, err
+		}
+		leave[i] = true
+		p.LeaveOut = append(p.LeaveOut, headers[i])
+	}
+	required := map[int]bool{}
+	for _, s := range w.Required {
+		i, err := find("--require", s)
+		if err != nil {
+			return nil, c, err
+		}
+		required[i] = true
+	}
+	if len(leave) == len(headers) {
+		return nil, c, fmt.Errorf("--leave-out: no column is left")
+	}
+	p.Table.RowNumber = w.RowNumber
+	var key []int
+	switch {
+	case w.NoKey:
+	case len(w.Key) > 0:
+		for _, s := range w.Key {
+			if s == w.RowNumber && s != "" {
+				continue
+			}
+			i, err := find("--key", s)
+			if err != nil {
+				return nil, c, err
+			}
+			key = append(key, i)
+		}
+		p.Table.Key = append(p.Table.Key, w.Key...)
+		for k, i := range key {
+			p.Table.Key[k] = names[i]
+		}
+		c.Beside["$.table.key"] = "as given"
+	case len(prof.Keys) > 0:
+		first := prof.Keys[0]
+		i := slices.Index(headers, first[0])
+		if len(first) == 1 && !leave[i] && keyLike(headers[i], i) {
+			p.Table.Key = []string{names[i]}
+			c.Beside["$.table.key"] = fmt.Sprintf("unique and never blank in %s", count(prof.Records, "record"))
+		}
+	}
+	for i, col := range prof.Columns {
+		if leave[i] {
+			continue
+		}
+		n := len(p.Columns)
+		pc := Column{Name: names[i], From: col.Header, Type: col.Type.String(), Required: col.Required || required[i], Nulls: col.Nulls,
+			Trim: col.Trim, Unicode: col.Type.IsText() && !col.ASCII}
+		if w.KeepEmpty != "" && col.Type.IsText() {
+			pc.KeepEmpty = w.KeepEmpty
+		}
+		pc.Reading = readingOf(col)
+		p.Columns = append(p.Columns, pc)
+		path := fmt.Sprintf("$.columns[%d]", n)
+		c.Beside[path+".type"] = typeWhy(col)
+		if pc.Reading != nil && col.Type.IsTemporal() {
+			if why := strings.SplitN(col.Why, "; ", 2); len(why) == 2 {
+				c.Beside[path+".reading"] = why[1]
+			}
+		}
+		if len(pc.Nulls) > 0 {
+			c.Beside[path+".null_words"] = count(col.NullWord, "value")
+		}
+		for _, f := range prof.Findings {
+			if f.Column == col.Header && f.Weight != profile.Note {
+				line := fmt.Sprintf("%s: %s", strings.ToUpper(string(f.Weight)), f.Text)
+				for i, e := range f.Examples {
+					if i == 3 {
+						break
+					}
+					line += fmt.Sprintf("; line %d '%s'", e.Line, reading.Shorten(e.Value, 30))
+				}
+				c.Above[path] = append(c.Above[path], line)
+			}
+		}
+	}
+	c.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s)", filepath.Base(src.Name), count(prof.Records, "record"), bytesOf(src.Size))
+	for _, e := range src.Evidence {
+		if path := map[string]string{"encoding": "encoding", "delimiter": "delimiter", "quote": "quote", "escape": "escape", "header": "header", "footer": "footer"}[e.What]; path != "" {
+			c.Beside["$.sources[0]."+path] = e.Why
+		}
+	}
+	if len(p.Table.Key) == 0 && len(prof.Keys) > 0 {
+		var offers []string
+		for _, k := range prof.Keys[:min(3, len(prof.Keys))] {
+			var ns []string
+			for _, h := range k {
+				ns = append(ns, names[slices.Index(headers, h)])
+			}
+			offers = append(offers, "["+strings.Join(ns, ", ")+"]")
+		}
+		c.Above["$.table.name"] = []string{"key: " + strings.Join(offers, " or ") + " would identify a record"}
+	}
+	return p, c, p.Check()
+}
+
+var keyWord = regexp.MustCompile(`(?i)(^|[ _-])(id|no|nr|num|number|code|key|ref|reference|uuid|guid|sku)$|id$`)
+
+// keyLike reports whether a column that could be the key looks meant to be.
+func keyLike(header string, place int) bool { return place == 0 || keyWord.MatchString(header) }
+
+func short(s []string, n int) []string {
+	if len(s) > n {
+		return append(slices.Clone(s[:n]), "…")
+	}
+	return s
+}
+
+// readingOf is the part of a column's decisions that says how it is written.
+func readingOf(c *profile.Column) *Reading {
+	var r Reading
+	switch {
+	case c.Type.IsTemporal():
+		for _, p := range c.Dates {
+			r.Dates = append(r.Dates, p.String())
+		}
+	case c.Type.IsNumber():
+		n := c.Number
+		if n.Thousands != reading.NoMark || n.Decimal == reading.Comma {
+			r.Thousands, r.Decimal = n.Thousands.String(), n.Decimal.String()
+		}
+		r.Currency, r.Percent = n.Currency, n.Percent
+		switch n.Negative {
+		case reading.Brackets:
+			r.Negative = "brackets"
+		case reading.Trailing:
+			r.Negative = "trailing"
+		}
+	case c.Type.Kind == sqltype.Boolean && c.True != "":
+		r.True, r.False = []string{c.True}, []string{c.False}
+	}
+	if len(r.Dates)+len(r.True) == 0 && r.Thousands+r.Decimal+r.Currency+r.Negative == "" && !r.Percent {
+		return nil
+	}
+	return &r
+}
+
+func typeWhy(c *profile.Column) string {
+	why := c.Why
+	if c.Type.IsTemporal() {
+		why = c.Range()
+	} else if c.Type.IsNumber() {
+		why = strings.Trim(c.Range()+"; "+why, "; ")
+	}
+	if c.Unique && c.Type.Kind != sqltype.Boolean {
+		why += "; all different"
+	}
+	if c.Blanks > 0 && c.Blanks < c.Fields {
+		why += "; " + count(c.Blanks, "blank")
+	}
+	return why
+}
+
+func count(n int64, noun string) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	if n != 1 {
+		noun += "s"
+	}
+	return s + " " + noun
+}
+
+// bytesOf is a size as people say it, in powers of 1,000.
+func bytesOf(n int64) string {
+	f, unit := float64(n), "bytes"
+	for _, u := range []string{"kB", "MB", "GB", "TB"} {
+		if f < 1000 {
+			break
+		}
+		f, unit = f/1000, u
+	}
+	if unit == "bytes" {
+		return fmt.Sprintf("%d bytes", n)
+	}
+	return fmt.Sprintf("%.3g %s", f, unit)
+}

@@ -1,0 +1,291 @@
+// Package plan is the plan of a load: how sources become a table.
+//
+// The model: a [Plan] is a YAML file that people read, edit, compare and keep
+// under version control. [Build] writes one from a profile, with the evidence
+// for each decision beside it as a comment; [Parse] reads one strictly, so
+// that a slip is an error with its line and not a setting without effect.
+// A plan holds every decision: loading with it looks at nothing else.
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"ambertray/internal/dialect"
+	"ambertray/internal/reading"
+	"ambertray/internal/source"
+	"ambertray/internal/sqltype"
+)
+
+// Version is the version of the plan's form that this program writes.
+const Version = 1
+
+// A Plan is how sources become a table.
+type Plan struct {
+	Version int      `yaml:"ambertray"`
+	Sources []Source `yaml:"sources"`
+	Table   Table    `yaml:"table"`
+	Columns []Column `yaml:"columns"`
+	// LeaveOut names the headers that are deliberately not loaded.
+	LeaveOut []string `yaml:"leave_out,omitempty"`
+	// Tolerate is the share of values, like 1%, that were accepted as future
+	// rejects when the plan was made.
+	Tolerate string `yaml:"tolerate,omitempty"`
+}
+
+// A Source is a file and how it is taken apart.
+type Source struct {
+	File      string  `yaml:"file"`
+	Encoding  string  `yaml:"encoding,omitempty"`
+	Delimiter *string `yaml:"delimiter,omitempty"`
+	Quote     *string `yaml:"quote,omitempty"`
+	Escape    *string `yaml:"escape,omitempty"`
+	Header    *int64  `yaml:"header,omitempty"`
+	Skip      *int64  `yaml:"skip,omitempty"`
+	Footer    *int    `yaml:"footer,omitempty"`
+}
+
+// Table is where the records go.
+type Table struct {
+	Schema string   `yaml:"schema,omitempty"`
+	Name   string   `yaml:"name"`
+	Key    []string `yaml:"key,flow,omitempty"`
+	// RowNumber names a column that gets the number of the record.
+	RowNumber string `yaml:"row_number,omitempty"`
+	Comment   string `yaml:"description,omitempty"`
+}
+
+// A Column is one column of the table.
+type Column struct {
+	Name     string   `yaml:"name"`
+	From     string   `yaml:"from"`
+	Type     string   `yaml:"type"`
+	Reading  *Reading `yaml:"reading,omitempty"`
+	Required bool     `yaml:"required,omitempty"`
+	Default  *string  `yaml:"default,omitempty"`
+	Nulls    []string `yaml:"null_words,flow,omitempty"`
+	Trim     bool     `yaml:"trim,omitempty"`
+	// KeepEmpty is "quoted" or "all": which empty fields are empty texts and
+	// not nulls.
+	KeepEmpty string `yaml:"keep_empty,omitempty"`
+	// Unicode tells that values have characters beyond ASCII. Where a database
+	// has wide and narrow character types, the column gets the wide one.
+	Unicode bool   `yaml:"unicode,omitempty"`
+	Comment string `yaml:"description,omitempty"`
+}
+
+// Known is what the plan says of a source.
+func (s *Source) Known() source.Known {
+	k := source.Known{Encoding: s.Encoding, Delimiter: s.Delimiter, Quote: s.Quote, Escape: s.Escape,
+		Header: s.Header, Skip: s.Skip, Footer: s.Footer}
+	zero, none := int64(0), 0
+	if k.Skip == nil && k.Header != nil {
+		k.Skip = &zero
+	}
+	if k.Footer == nil && k.Header != nil {
+		k.Footer = &none
+	}
+	return k
+}
+
+// FromLayout is the plan's description of an opened source.
+func FromLayout(s *source.Source) Source {
+	l := s.Layout
+	quote := ""
+	if l.Form.Quote != 0 {
+		quote = string(rune(l.Form.Quote))
+	}
+	p := Source{File: s.Name, Encoding: l.Encoding, Delimiter: &l.Form.Delimiter, Quote: &quote, Header: &l.Header}
+	if l.Form.Escape != 0 {
+		e := string(rune(l.Form.Escape))
+		p.Escape = &e
+	}
+	if l.Skip > 0 {
+		p.Skip = &l.Skip
+	}
+	if l.Footer > 0 {
+		p.Footer = &l.Footer
+	}
+	return p
+}
+
+// SQLType is the column's type. Parse has made sure that it is one.
+func (c *Column) SQLType() sqltype.Type {
+	t, _ := sqltype.Parse(c.Type)
+	return t
+}
+
+// Reader makes the reader of the column's fields.
+func (c *Column) Reader() (*reading.Reader, error) {
+	t, err := sqltype.Parse(c.Type)
+	if err != nil {
+		return nil, err
+	}
+	r := &reading.Reader{Type: t, Required: c.Required, Default: c.Default, NullWords: c.Nulls, Trim: c.Trim}
+	switch c.KeepEmpty {
+	case "", "none":
+	case "quoted":
+		r.KeepQuoted = true
+	case "all":
+		r.KeepBlank = true
+	default:
+		return nil, fmt.Errorf("keep_empty is %q; it can be none, quoted or all", c.KeepEmpty)
+	}
+	if g := c.Reading; g != nil {
+		if err := g.apply(r); err != nil {
+			return nil, err
+		}
+	}
+	if err := r.Prepare(); err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+// Definition is the table as a dialect defines it.
+func (p *Plan) Definition() dialect.Table {
+	t := dialect.Table{Schema: p.Table.Schema, Name: p.Table.Name, Key: p.Table.Key, Comment: p.Table.Comment}
+	if p.Table.RowNumber != "" {
+		t.Columns = append(t.Columns, dialect.Column{Name: p.Table.RowNumber, Type: sqltype.Type{Kind: sqltype.BigInt}, Required: true,
+			Comment: "number of the record in its source"})
+	}
+	for _, c := range p.Columns {
+		comment := c.Comment
+		if comment == "" && c.From != c.Name {
+			comment = c.From
+		}
+		t.Columns = append(t.Columns, dialect.Column{Name: c.Name, Type: c.SQLType(), Required: c.Required,
+			Default: c.Default, Comment: comment, ASCII: !c.Unicode})
+	}
+	return t
+}
+
+// Positions finds each column's field in a source: by its header, forgiving
+// case and spaces where that is unambiguous. missing lists columns whose
+// header the source lacks, extra the headers that no column takes and that
+// are not left out on purpose.
+func (p *Plan) Positions(headers []string) (at []int, missing, extra []string) {
+	exact := map[string][]int{}
+	loose := map[string][]int{}
+	for i, h := range headers {
+		exact[h] = append(exact[h], i)
+		loose[forgive(h)] = append(loose[forgive(h)], i)
+	}
+	taken := make([]bool, len(headers))
+	seen := map[string]int{} // how often a header has been asked for
+	at = make([]int, len(p.Columns))
+	for i, c := range p.Columns {
+		at[i] = -1
+		places := exact[c.From]
+		if len(places) == 0 && len(loose[forgive(c.From)]) == 1 {
+			places = loose[forgive(c.From)]
+		}
+		if n := seen[c.From]; n < len(places) {
+			// The same header twice means the columns in their order.
+			at[i] = places[n]
+			taken[at[i]] = true
+			seen[c.From]++
+		} else if len(places) > 0 {
+			at[i] = places[len(places)-1]
+		} else {
+			missing = append(missing, c.From)
+		}
+	}
+	left := map[string]bool{}
+	for _, h := range p.LeaveOut {
+		left[forgive(h)] = true
+	}
+	for i, h := range headers {
+		if !taken[i] && !left[forgive(h)] {
+			extra = append(extra, h)
+		}
+	}
+	return
+}
+
+// forgive reduces a header to what matters when names are compared.
+func forgive(h string) string {
+	return strings.ToLower(strings.Join(strings.FieldsFunc(h, func(r rune) bool {
+		return r == ' ' || r == '_' || r == '-' || r == '.' || r == '\t' || r == '\u00a0'
+	}), ""))
+}
+
+// Check says what is wrong with the plan as a whole, with the path of the
+// place in the YAML.
+func (p *Plan) Check() error {
+	bad := func(path, format string, args ...any) error {
+		return &Error{Path: path, What: fmt.Sprintf(format, args...)}
+	}
+	if p.Version != Version {
+		return bad("$.ambertray", "plan version %d; this program reads version %d", p.Version, Version)
+	}
+	if len(p.Sources) == 0 {
+		return bad("$.sources", "the plan names no source")
+	}
+	for i, s := range p.Sources {
+		if s.File == "" {
+			return bad(fmt.Sprintf("$.sources[%d]", i), "the source names no file")
+		}
+		for what, c := range map[string]*string{"quote": s.Quote, "escape": s.Escape} {
+			if c != nil && len(*c) > 1 {
+				return bad(fmt.Sprintf("$.sources[%d].%s", i, what), "%s must be one ASCII character, or empty for none", what)
+			}
+		}
+	}
+	if p.Table.Name == "" {
+		return bad("$.table", "the table has no name")
+	}
+	if len(p.Columns) == 0 {
+		return bad("$.columns", "the plan has no columns")
+	}
+	seen := map[string]bool{}
+	if p.Table.RowNumber != "" {
+		seen[strings.ToLower(p.Table.RowNumber)] = true
+	}
+	for i := range p.Columns {
+		c := &p.Columns[i]
+		path := fmt.Sprintf("$.columns[%d]", i)
+		if c.Name == "" {
+			return bad(path, "the column has no name")
+		}
+		if seen[strings.ToLower(c.Name)] {
+			return bad(path+".name", "the name %q stands twice", c.Name)
+		}
+		seen[strings.ToLower(c.Name)] = true
+		if _, err := sqltype.Parse(c.Type); err != nil {
+			return bad(path+".type", "column %s: %v", c.Name, err)
+		}
+		if c.Reading != nil && c.Reading.wrong != "" {
+			return bad(path+".reading", "column %s: %s", c.Name, c.Reading.wrong)
+		}
+		if _, err := c.Reader(); err != nil {
+			return bad(path, "column %s: %v", c.Name, err)
+		}
+	}
+	for i, k := range p.Table.Key {
+		if k != p.Table.RowNumber && !slices.ContainsFunc(p.Columns, func(c Column) bool { return c.Name == k }) {
+			return bad(fmt.Sprintf("$.table.key[%d]", i), "the key names %q, which is no column of the plan", k)
+		}
+	}
+	return nil
+}
+
+// An Error is a mistake in a plan.
+type Error struct {
+	File string
+	Line int    // 0: unknown
+	Path string // like $.columns[2].type
+	What string
+}
+
+func (e *Error) Error() string {
+	s := e.What
+	if e.Line > 0 {
+		s = fmt.Sprintf("line %d: %s", e.Line, s)
+	}
+	if e.File != "" {
+		s = e.File + ": " + s
+	}
+	return s
+}

@@ -1,0 +1,238 @@
+// Package tally adds up what the values of a column come to, so that what was
+// read and what a table holds can be compared without keeping either.
+//
+// The model: a [Column] is fed values one by one, on any number of goroutines
+// with one Column each, and merged. Two columns [Column.Differs] in nothing
+// when their counts, nulls, exact sums, smallest and largest values and
+// lengths agree. None of it depends on the order of the rows.
+package tally
+
+import (
+	"bytes"
+	"fmt"
+	"math/big"
+	"math/bits"
+
+	"ambertray/internal/reading"
+	"ambertray/internal/sqltype"
+)
+
+// A Column is the account of one column.
+type Column struct {
+	Type  sqltype.Type
+	Rows  int64
+	Nulls int64
+	// Octets is the length in bytes of all text, in UTF-8.
+	Octets int64
+
+	// The sum of Value.Int in 128 bits, and of Value.Wide beyond.
+	hi   int64
+	lo   uint64
+	wide *big.Int
+
+	some             bool
+	minInt, maxInt   int64
+	minFlt, maxFlt   float64
+	minText, maxText []byte
+	minWide, maxWide *big.Int // set once a wide decimal was seen
+}
+
+// Add counts one value.
+func (c *Column) Add(v *reading.Value) {
+	c.Rows++
+	if v.Null {
+		c.Nulls++
+		return
+	}
+	switch {
+	case c.Type.IsText() || c.Type.Kind == sqltype.UUID:
+		c.addText(v.Text)
+	case c.Type.Kind == sqltype.Double:
+		if !c.some || v.Float < c.minFlt {
+			c.minFlt = v.Float
+		}
+		if !c.some || v.Float > c.maxFlt {
+			c.maxFlt = v.Float
+		}
+	case v.Wide != nil:
+		n, _ := new(big.Int).SetString(string(v.Wide), 10)
+		c.AddWide(n, 1)
+		c.bound(n)
+	default:
+		n := v.Int
+		var carry uint64
+		c.lo, carry = bits.Add64(c.lo, uint64(n), 0)
+		c.hi += n>>63 + int64(carry)
+		if !c.some {
+			c.minInt, c.maxInt = n, n
+		} else if n < c.minInt {
+			c.minInt = n
+		} else if n > c.maxInt {
+			c.maxInt = n
+		}
+		if c.minWide != nil {
+			c.bound(big.NewInt(n))
+		}
+	}
+	c.some = true
+}
+
+func (c *Column) addText(b []byte) {
+	c.Octets += int64(len(b))
+	if !c.some {
+		c.minText, c.maxText = append(c.minText[:0], b...), append(c.maxText[:0], b...)
+		return
+	}
+	if bytes.Compare(b, c.minText) < 0 {
+		c.minText = append(c.minText[:0], b...)
+	} else if bytes.Compare(b, c.maxText) > 0 {
+		c.maxText = append(c.maxText[:0], b...)
+	}
+}
+
+// AddWide adds times·n to the sum.
+func (c *Column) AddWide(n *big.Int, times int64) {
+	if c.wide == nil {
+		c.wide = new(big.Int)
+	}
+	c.wide.Add(c.wide, new(big.Int).Mul(n, big.NewInt(times)))
+}
+
+// bound moves to bounds of any size.
+func (c *Column) bound(n *big.Int) {
+	if c.minWide == nil {
+		if c.some {
+			c.minWide, c.maxWide = big.NewInt(c.minInt), big.NewInt(c.maxInt)
+		} else {
+			c.minWide, c.maxWide = n, n
+		}
+	}
+	if n.Cmp(c.minWide) < 0 {
+		c.minWide = n
+	}
+	if n.Cmp(c.maxWide) > 0 {
+		c.maxWide = n
+	}
+}
+
+// Merge adds another account of the same column.
+func (c *Column) Merge(o *Column) {
+	c.Rows += o.Rows
+	c.Nulls += o.Nulls
+	c.Octets += o.Octets
+	var carry uint64
+	c.lo, carry = bits.Add64(c.lo, o.lo, 0)
+	c.hi += o.hi + int64(carry)
+	if o.wide != nil {
+		c.AddWide(o.wide, 1)
+	}
+	if !o.some {
+		return
+	}
+	switch {
+	case c.Type.IsText() || c.Type.Kind == sqltype.UUID:
+		if !c.some || bytes.Compare(o.minText, c.minText) < 0 {
+			c.minText = append(c.minText[:0], o.minText...)
+		}
+		if !c.some || bytes.Compare(o.maxText, c.maxText) > 0 {
+			c.maxText = append(c.maxText[:0], o.maxText...)
+		}
+	case c.Type.Kind == sqltype.Double:
+		if !c.some || o.minFlt < c.minFlt {
+			c.minFlt = o.minFlt
+		}
+		if !c.some || o.maxFlt > c.maxFlt {
+			c.maxFlt = o.maxFlt
+		}
+	case c.minWide != nil || o.minWide != nil:
+		for _, n := range []*big.Int{o.smallest(), o.largest()} {
+			c.bound(n)
+		}
+	default:
+		if !c.some || o.minInt < c.minInt {
+			c.minInt = o.minInt
+		}
+		if !c.some || o.maxInt > c.maxInt {
+			c.maxInt = o.maxInt
+		}
+	}
+	c.some = true
+}
+
+func (c *Column) smallest() *big.Int {
+	if c.minWide != nil {
+		return c.minWide
+	}
+	return big.NewInt(c.minInt)
+}
+
+func (c *Column) largest() *big.Int {
+	if c.maxWide != nil {
+		return c.maxWide
+	}
+	return big.NewInt(c.maxInt)
+}
+
+// Total is the exact sum of the values' Int and Wide.
+func (c *Column) Total() *big.Int {
+	n := new(big.Int).Lsh(big.NewInt(c.hi), 64)
+	n.Add(n, new(big.Int).SetUint64(c.lo))
+	if c.wide != nil {
+		n.Add(n, c.wide)
+	}
+	return n
+}
+
+// HasSum reports whether a sum of the column's values makes sense to people.
+func (c *Column) HasSum() bool {
+	return c.Type.IsInteger() || c.Type.Kind == sqltype.Decimal || c.Type.Kind == sqltype.Boolean
+}
+
+// Sum is the exact sum in plain form, or "" where it makes no sense or there
+// are no values. Of a boolean it is how many are true.
+func (c *Column) Sum() string {
+	if !c.HasSum() || !c.some {
+		return ""
+	}
+	scale := 0
+	if c.Type.Kind == sqltype.Decimal {
+		scale = c.Type.Scale
+	}
+	return reading.BigDecimal(c.Total(), scale)
+}
+
+// Smallest and Largest are in plain form, text by its bytes. They are "" when
+// there are only nulls.
+func (c *Column) Smallest() string { return c.plain(c.minInt, c.minFlt, c.minText, c.minWide) }
+func (c *Column) Largest() string  { return c.plain(c.maxInt, c.maxFlt, c.maxText, c.maxWide) }
+
+func (c *Column) plain(n int64, f float64, text []byte, wide *big.Int) string {
+	if !c.some {
+		return ""
+	}
+	v := reading.Value{Int: n, Float: f, Text: text}
+	if wide != nil {
+		return reading.BigDecimal(wide, c.Type.Scale)
+	}
+	return v.Plain(c.Type)
+}
+
+// Differs lists in what two accounts differ: c of what was read, o of what a
+// table holds. It is empty when they agree.
+func (c *Column) Differs(o *Column) (in []string) {
+	say := func(what string, a, b any) {
+		if a != b {
+			in = append(in, fmt.Sprintf("%s %v read, %v in the table", what, a, b))
+		}
+	}
+	say("rows:", c.Rows, o.Rows)
+	say("nulls:", c.Nulls, o.Nulls)
+	say("sum:", c.Sum(), o.Sum())
+	if !c.HasSum() && c.Type.IsTemporal() && c.Total().Cmp(o.Total()) != 0 {
+		in = append(in, "the sum of all dates and times differs")
+	}
+	say("smallest:", c.Smallest(), o.Smallest())
+	say("largest:", c.Largest(), o.Largest())
+	say("bytes of text:", c.Octets, o.Octets)
+	return
+}

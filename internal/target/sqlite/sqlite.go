@@ -1,0 +1,430 @@
+// Package sqlite loads into SQLite, through the library built into the
+// program.
+//
+// Rows go in through one prepared statement in one transaction; values are
+// read back one by one for the tally, so that what is compared is what the
+// file will hold. Decimals of up to 15 digits are SQLite numbers, which read
+// back equal; longer ones are text. Dates and times are ISO 8601 text.
+package sqlite
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	lib "modernc.org/sqlite/lib"
+
+	"ambertray/internal/dialect"
+	"ambertray/internal/reading"
+	"ambertray/internal/sqltype"
+	"ambertray/internal/tally"
+	"ambertray/internal/target"
+)
+
+// DB is an open database file.
+type DB struct {
+	path    string
+	c       *conn
+	created bool // by us, and nothing has been committed yet
+	load    *load
+}
+
+// Open opens a database file, or creates it.
+func Open(ctx context.Context, path string) (*DB, error) {
+	fail := func(what, do string, err error) error {
+		return &target.Error{Where: "sqlite:" + path, What: what, Do: do, Err: err}
+	}
+	dir := filepath.Dir(path)
+	if info, err := os.Stat(dir); err != nil || !info.IsDir() {
+		return nil, fail("its folder "+dir+" does not exist", "create the folder first", nil)
+	}
+	info, err := os.Stat(path)
+	created := errors.Is(err, fs.ErrNotExist)
+	if err == nil && info.IsDir() {
+		return nil, fail("is a folder, not a database file", "name a file in it", nil)
+	}
+	c, err := openConn(path, true)
+	if err != nil {
+		return nil, fail("cannot be opened", "check that the folder exists and can be written", err)
+	}
+	// The first look at the file tells whether it is a database.
+	if err := c.exec("SELECT count(*) FROM sqlite_schema"); err != nil {
+		c.close()
+		return nil, fail("is not usable as a database", "check the path; an existing file must be an SQLite database", err)
+	}
+	if err := c.exec("PRAGMA cache_size = -32768"); err != nil {
+		c.close()
+		return nil, fail("cannot be set up", "", err)
+	}
+	return &DB{path: path, c: c, created: created}, nil
+}
+
+// Dialect is dialect.SQLite.
+func (d *DB) Dialect() *dialect.Dialect { return dialect.SQLite }
+
+// Close rolls back an open load, and removes a file that never came to hold
+// anything.
+func (d *DB) Close() error {
+	if d.load != nil {
+		d.load.Rollback()
+	}
+	d.c.close()
+	if d.created {
+		if info, err := os.Stat(d.path); err == nil && info.Size() == 0 {
+			return os.Remove(d.path)
+		}
+	}
+	return nil
+}
+
+func (d *DB) fail(what string, err error) error {
+	e := &target.Error{Where: "sqlite:" + d.path, What: what, Err: err}
+	var s *Error
+	if errors.As(err, &s) {
+		switch s.Code & 0xff {
+		case lib.SQLITE_FULL:
+			e.Do = "the disk is full; make room and load again"
+		case lib.SQLITE_BUSY, lib.SQLITE_LOCKED:
+			e.Do = "another program is writing to the file; wait for it, or end it"
+		case lib.SQLITE_READONLY, lib.SQLITE_PERM, lib.SQLITE_CANTOPEN:
+			e.Do = "check that the file and its folder can be written"
+		case lib.SQLITE_IOERR:
+			e.Do = "the disk failed or is full; nothing was changed"
+		}
+	}
+	return e
+}
+
+// Find describes a table or view.
+func (d *DB) Find(ctx context.Context, schema, table string) (*target.Table, error) {
+	s, err := d.c.prepare("SELECT name, type, \"notnull\", pk FROM pragma_table_info(?)")
+	if err != nil {
+		return nil, d.fail("cannot be read", err)
+	}
+	defer s.close()
+	if err := s.bindString(1, table); err != nil {
+		return nil, d.fail("cannot be read", err)
+	}
+	t := &target.Table{Schema: schema, Name: table}
+	for {
+		row, err := s.step()
+		if err != nil {
+			return nil, d.fail("cannot be read", err)
+		}
+		if !row {
+			break
+		}
+		t.Columns = append(t.Columns, target.Column{Name: string(s.text(0)), Type: string(s.text(1)), Required: s.int(2) != 0, Key: int(s.int(3))})
+	}
+	if t.Columns == nil {
+		return nil, nil
+	}
+	n, err := d.count(schema, table)
+	if err != nil {
+		return nil, err
+	}
+	t.Rows = n
+	return t, nil
+}
+
+func (d *DB) count(schema, table string) (int64, error) {
+	s, err := d.c.prepare("SELECT count(*) FROM " + dialect.SQLite.Qualified(schema, table))
+	if err != nil {
+		return 0, d.fail("cannot count rows", err)
+	}
+	defer s.close()
+	if _, err := s.step(); err != nil {
+		return 0, d.fail("cannot count rows", err)
+	}
+	return s.int(0), nil
+}
+
+type load struct {
+	d      *DB
+	table  dialect.Table
+	insert *stmt
+	stop   func() bool
+}
+
+// Begin takes the write lock and creates the table.
+func (d *DB) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
+	if err := d.c.exec("BEGIN IMMEDIATE"); err != nil {
+		return nil, d.fail("cannot begin a transaction", err)
+	}
+	l := &load{d: d, table: spec.Table}
+	d.load = l
+	for _, sql := range dialect.SQLite.Create(spec.Table) {
+		if err := d.c.exec(sql); err != nil {
+			l.Rollback()
+			return nil, d.fail("refuses the definition", err)
+		}
+	}
+	names := make([]string, len(l.table.Columns))
+	for i, c := range l.table.Columns {
+		names[i] = dialect.SQLite.Quote(c.Name)
+	}
+	var err error
+	l.insert, err = d.c.prepare(fmt.Sprintf("INSERT INTO %s (%s) VALUES (?%s)", dialect.SQLite.Qualified(l.table.Schema, l.table.Name),
+		strings.Join(names, ", "), strings.Repeat(", ?", len(names)-1)))
+	if err != nil {
+		l.Rollback()
+		return nil, d.fail("cannot prepare the insert", err)
+	}
+	l.stop = context.AfterFunc(ctx, d.c.interrupt)
+	return l, nil
+}
+
+// The encoded form of a value: a tag, then eight bytes of number, or four of
+// length and the text.
+const (
+	tagNull = iota
+	tagInt
+	tagFloat
+	tagText
+)
+
+type encoder struct{ types []sqltype.Type }
+
+// Encoder implements target.Load.
+func (l *load) Encoder() target.Encoder {
+	e := &encoder{}
+	for _, c := range l.table.Columns {
+		e.types = append(e.types, c.Type)
+	}
+	return e
+}
+
+var pow10 = func() (p [23]float64) {
+	p[0] = 1
+	for i := 1; i < len(p); i++ {
+		p[i] = p[i-1] * 10
+	}
+	return
+}()
+
+// Append implements target.Encoder.
+func (e *encoder) Append(b []byte, row []reading.Value) []byte {
+	for i := range row {
+		v := &row[i]
+		t := e.types[i]
+		switch {
+		case v.Null:
+			b = append(b, tagNull)
+		case t.Kind == sqltype.Boolean || t.IsInteger() || t.Kind == sqltype.Decimal && t.Scale == 0 && t.Precision <= dialect.SQLiteDigits:
+			b = binary.LittleEndian.AppendUint64(append(b, tagInt), uint64(v.Int))
+		case t.Kind == sqltype.Decimal && t.Precision <= dialect.SQLiteDigits:
+			// Both are exact doubles, and so the quotient is the nearest one.
+			b = binary.LittleEndian.AppendUint64(append(b, tagFloat), math.Float64bits(float64(v.Int)/pow10[t.Scale]))
+		case t.Kind == sqltype.Double:
+			b = binary.LittleEndian.AppendUint64(append(b, tagFloat), math.Float64bits(v.Float))
+		default:
+			at := len(b) + 1
+			b = append(b, tagText, 0, 0, 0, 0)
+			b = v.Append(b, t)
+			binary.LittleEndian.PutUint32(b[at:], uint32(len(b)-at-4))
+		}
+	}
+	return b
+}
+
+// Write implements target.Load.
+func (l *load) Write(ctx context.Context, batch target.Batch) (refused []target.Refusal, err error) {
+	b := batch.Data
+	s := l.insert
+	columns := len(l.table.Columns)
+	for row := range batch.Rows {
+		for i := 1; i <= columns; i++ {
+			tag := b[0]
+			b = b[1:]
+			switch tag {
+			case tagNull:
+				s.bindNull(i)
+			case tagInt:
+				s.bindInt(i, int64(binary.LittleEndian.Uint64(b)))
+				b = b[8:]
+			case tagFloat:
+				s.bindFloat(i, math.Float64frombits(binary.LittleEndian.Uint64(b)))
+				b = b[8:]
+			case tagText:
+				n := binary.LittleEndian.Uint32(b)
+				if err := s.bindText(i, b[4:4+n]); err != nil {
+					return nil, l.d.fail("cannot take a value", err)
+				}
+				b = b[4+n:]
+			}
+		}
+		_, err := s.step()
+		s.reset()
+		if err == nil {
+			continue
+		}
+		var se *Error
+		if errors.As(err, &se) && (se.Code&0xff == lib.SQLITE_CONSTRAINT || se.Code&0xff == lib.SQLITE_MISMATCH) {
+			refused = append(refused, target.Refusal{Row: row, Column: l.columnOf(se.Message), Message: se.Error()})
+			continue
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, l.d.fail("cannot take a row", err)
+	}
+	runtime.KeepAlive(batch.Data)
+	return refused, nil
+}
+
+// columnOf finds the column that a message names as table.column.
+func (l *load) columnOf(message string) string {
+	var in []string
+	for _, c := range l.table.Columns {
+		full := l.table.Name + "." + c.Name
+		if i := strings.Index(message, full); i >= 0 {
+			if rest := message[i+len(full):]; rest == "" || rest[0] == ',' {
+				in = append(in, c.Name)
+			}
+		}
+	}
+	return strings.Join(in, ", ")
+}
+
+// Tally implements target.Load. It reads every value back.
+func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
+	names := make([]string, len(l.table.Columns))
+	cols := make([]tally.Column, len(l.table.Columns))
+	readers := make([]reading.Reader, len(cols))
+	for i, c := range l.table.Columns {
+		names[i] = dialect.SQLite.Quote(c.Name)
+		cols[i].Type = c.Type
+		readers[i] = reading.Reader{Type: c.Type, Number: reading.Number{Decimal: reading.Point}, KeepBlank: true}
+		if c.Type.Kind == sqltype.TimestampTZ || c.Type.Kind == sqltype.Timestamp || c.Type.Kind == sqltype.Time {
+			readers[i].Type.Precision = 6
+		}
+		if err := readers[i].Prepare(); err != nil {
+			return 0, nil, err
+		}
+	}
+	// No name can be mistaken for a text: a column that is not there fails.
+	s, err := l.d.c.prepare(fmt.Sprintf("SELECT %s FROM %s", strings.Join(names, ", "), dialect.SQLite.Qualified(l.table.Schema, l.table.Name)))
+	if err != nil {
+		return 0, nil, l.d.fail("cannot read the table back", err)
+	}
+	defer s.close()
+	var rows int64
+	var v reading.Value
+	for {
+		row, err := s.step()
+		if err != nil {
+			if ctx.Err() != nil {
+				return 0, nil, ctx.Err()
+			}
+			return 0, nil, l.d.fail("cannot read the table back", err)
+		}
+		if !row {
+			break
+		}
+		rows++
+		for i := range cols {
+			if err := stored(s, i, &readers[i], &v); err != nil {
+				return 0, nil, l.d.fail(fmt.Sprintf("row %d, column %s reads back as something else", rows, l.table.Columns[i].Name), err)
+			}
+			cols[i].Add(&v)
+		}
+	}
+	n, err := l.d.count(l.table.Schema, l.table.Name)
+	if err != nil {
+		return 0, nil, err
+	}
+	if n != rows {
+		return 0, nil, l.d.fail(fmt.Sprintf("counts %d rows, but %d were read back", n, rows), nil)
+	}
+	return rows, cols, nil
+}
+
+// stored reads column i of the row at hand as a value of the reader's type.
+func stored(s *stmt, i int, r *reading.Reader, v *reading.Value) error {
+	v.Null, v.Wide = false, nil
+	t := r.Type
+	switch kind := s.kind(i); kind {
+	case lib.SQLITE_NULL:
+		v.Null = true
+		return nil
+	case lib.SQLITE_INTEGER:
+		n := s.int(i)
+		switch {
+		case t.Kind == sqltype.Boolean || t.IsInteger():
+			v.Int = n
+			return nil
+		case t.Kind == sqltype.Decimal && t.Precision <= dialect.SQLiteDigits:
+			v.Int = n * int64(pow10[t.Scale])
+			return nil
+		case t.Kind == sqltype.Double:
+			v.Float = float64(n)
+			return nil
+		}
+	case lib.SQLITE_FLOAT:
+		f := s.float(i)
+		switch {
+		case t.Kind == sqltype.Decimal && t.Precision <= dialect.SQLiteDigits:
+			v.Int = int64(math.Round(f * pow10[t.Scale]))
+			if float64(v.Int)/pow10[t.Scale] == f {
+				return nil
+			}
+		case t.Kind == sqltype.Double:
+			v.Float = f
+			return nil
+		}
+	case lib.SQLITE_TEXT:
+		if t.IsText() {
+			v.Text = s.text(i)
+			return nil
+		}
+		if t.IsTemporal() || t.Kind == sqltype.UUID || t.Kind == sqltype.Decimal && t.Precision > dialect.SQLiteDigits {
+			b := s.text(i)
+			if m := r.Read(b, true, v); m != reading.OK {
+				return fmt.Errorf("%q: %s", b, m.Reason(t, b))
+			}
+			return nil
+		}
+	}
+	return fmt.Errorf("a value of SQLite's storage class %d in a column of type %s", s.kind(i), t)
+}
+
+// Commit implements target.Load.
+func (l *load) Commit(ctx context.Context) error {
+	l.stop()
+	l.insert.close()
+	l.insert = nil
+	if err := l.d.c.exec("COMMIT"); err != nil {
+		return l.d.fail("cannot commit", err)
+	}
+	l.d.load, l.d.created = nil, false
+	return nil
+}
+
+// Rollback implements target.Load.
+func (l *load) Rollback() error {
+	if l.d.load == nil {
+		return nil
+	}
+	if l.stop != nil {
+		l.stop()
+	}
+	if l.insert != nil {
+		l.insert.close()
+		l.insert = nil
+	}
+	l.d.load = nil
+	if lib.Xsqlite3_get_autocommit(l.d.c.tls, l.d.c.db) != 0 {
+		return nil // SQLite has rolled back by itself
+	}
+	if err := l.d.c.exec("ROLLBACK"); err != nil {
+		return l.d.fail("cannot roll back", err)
+	}
+	return nil
+}
