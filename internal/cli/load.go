@@ -75,6 +75,9 @@ func (a *app) load(ctx context.Context, name string, f *loadFlags) error {
 	if err := in.blocked(); err != nil {
 		return err
 	}
+	if in.profile != nil && in.profile.Records == 0 {
+		return fmt.Errorf("%s: has a header and no records\n  there is nothing to load; the definition alone comes with 'ambertray ddl'", in.source.Name)
+	}
 	if _, err := load.Positions(in.plan, in.source); err != nil {
 		return err
 	}
@@ -234,21 +237,30 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, took time.Duration) {
 	g.render(a.out)
 	if len(r.Reasons) > 0 {
 		fmt.Fprintf(a.out, "\n%s\n", st.title("Rejects"))
-		g := newGrid(st, ">records", "column", "reason")
-		for i, x := range r.Reasons {
-			if i == 10 {
-				g.row("", "", st.dim(fmt.Sprintf("and %d more reasons", len(r.Reasons)-i)))
-				break
-			}
-			g.row(grouped(x.Count), x.Column, shorten(x.Reason, max(st.width-40, 40)))
-		}
-		g.render(a.out)
+		a.printReasons(st, r.Reasons)
 	}
 	verdict := st.good(string(r.Verdict))
 	if r.Verdict == tray.Waiting {
 		verdict = st.paint(string(r.Verdict)) + ": rejects wait to be mended"
 	}
 	fmt.Fprintf(a.out, "\n  verdict  %s\n  papers   %s\n", verdict, e.Dir)
+}
+
+// printReasons lists why records were rejected, each with its first.
+func (a *app) printReasons(st style, reasons []tray.Reason) {
+	const most = 10
+	g := newGrid(st, ">records", "column", "reason", "first")
+	for _, x := range reasons[:min(len(reasons), most)] {
+		first := "line " + grouped(x.Line)
+		if x.Value != "" {
+			first += fmt.Sprintf(" '%s'", shorten(x.Value, 40))
+		}
+		g.row(grouped(x.Count), x.Column, shorten(x.Reason, 48), st.dim(first))
+	}
+	if n := len(reasons) - most; n > 0 {
+		g.row("", "", st.dim("and "+plural(int64(n), "more reason")))
+	}
+	g.render(a.out)
 }
 
 func round(d time.Duration) string {

@@ -250,7 +250,7 @@ func printFindings(w io.Writer, st style, findings []profile.Finding) {
 	for _, f := range findings {
 		text := f.Text
 		if f.Column != "" {
-			text = f.Column + ": " + text
+			text = shorten(f.Column, 40) + ": " + text
 		}
 		const margin = 11
 		for i, l := range fold(text, st.width-margin-1) {
@@ -295,18 +295,7 @@ func (a *app) printCheck(st style, c *load.Check) {
 	g.render(a.out)
 	if len(c.Reasons) > 0 {
 		fmt.Fprintf(a.out, "\n%s\n", st.title("Would be rejected"))
-		g := newGrid(st, ">records", "column", "reason", "first")
-		for _, r := range c.Reasons[:min(len(c.Reasons), 20)] {
-			first := ""
-			for _, x := range c.Rejects {
-				if x.Column == r.Column && x.Reason == r.Reason {
-					first = fmt.Sprintf("line %s '%s'", grouped(x.Line), shorten(x.Value, 32))
-					break
-				}
-			}
-			g.row(grouped(r.Count), r.Column, shorten(r.Reason, 60), st.dim(first))
-		}
-		g.render(a.out)
+		a.printReasons(st, c.Reasons)
 	}
 }
 
@@ -318,7 +307,7 @@ func printRecords(w io.Writer, st style, headers []string, records []profile.Pre
 		wide[i] = min(width(h), most)
 		for _, r := range records {
 			if i < len(r.Fields) {
-				wide[i] = max(wide[i], min(width(shorten(r.Fields[i], most)), most))
+				wide[i] = max(wide[i], min(width(shorten(strings.TrimSpace(r.Fields[i]), most)), most))
 			}
 		}
 	}
@@ -341,7 +330,7 @@ func printRecords(w io.Writer, st style, headers []string, records []profile.Pre
 		for i := range shown {
 			v := ""
 			if i < len(r.Fields) {
-				v = shorten(r.Fields[i], most)
+				v = shorten(strings.TrimSpace(r.Fields[i]), most)
 			}
 			cells = append(cells, v)
 		}
@@ -349,7 +338,7 @@ func printRecords(w io.Writer, st style, headers []string, records []profile.Pre
 	}
 	g.render(w)
 	if left := len(headers) - shown; left > 0 {
-		fmt.Fprintf(w, "  %s\n", st.dim(fmt.Sprintf("and %s more that do not fit here: %s", plural(int64(left), "column"), shorten(strings.Join(headers[shown:], ", "), st.width-50))))
+		fmt.Fprintf(w, "  %s\n", st.dim(fmt.Sprintf("beyond the edge: %s: %s", plural(int64(left), "more column"), shorten(strings.Join(headers[shown:], ", "), st.width-50))))
 	}
 }
 
@@ -360,7 +349,7 @@ func numeric(records []profile.Preview, i int) bool {
 		if i >= len(r.Fields) || r.Fields[i] == "" {
 			continue
 		}
-		for k, c := range r.Fields[i] {
+		for k, c := range strings.TrimSpace(r.Fields[i]) {
 			if (c < '0' || c > '9') && c != '.' && c != ',' && !(k == 0 && c == '-') {
 				return false
 			}

@@ -9,7 +9,10 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"strings"
 	"time"
+
+	"golang.org/x/text/encoding/charmap"
 )
 
 var locks = []string{"Nether Lock", "Harrow Top", "Mere Bridge", "Cinder Staircase", "Alder Gate", "Old Basin", "Withy Cut", "Quarry Lock"}
@@ -66,6 +69,88 @@ func Passages(w io.Writer, n int, traps bool) error {
 			line = spoil(i, line)
 		}
 		b.Write(line)
+	}
+	return b.Flush()
+}
+
+var owners = []string{"A. Thornbury", "Wm. Oakes & Sons", "M. Señor", "Harrowmere Coal Co.", "J. Köhler", "Trust", "E. Lacey", "Withy Cut Brickworks"}
+
+// Register writes the boat register as a pipe-delimited list in Windows-1252:
+// titles above the header, a ruler under it, padded fields, permits with
+// leading zeros, names of months, fees with a pound sign and refunds in
+// brackets, a blank line, and a total at the end.
+func Register(w io.Writer, n int) error {
+	b := bufio.NewWriter(charmap.Windows1252.NewEncoder().Writer(w))
+	r := rand.New(rand.NewPCG(1790, 1821))
+	const form = "%-6s | %-20s | %-21s | %-11s | %9s | %-4s | %10s\r\n"
+	fmt.Fprint(b, "HARROWMERE CANAL TRUST\r\nBoat register, printed 14 Mar 2025\r\n\r\n")
+	fmt.Fprintf(b, form, "Permit", "Boat", "Owner", "Registered", "Length ft", "Paid", "Fee")
+	fmt.Fprint(b, "-------+----------------------+-----------------------+-------------+-----------+------+-----------\r\n")
+	permit, total := 101, 0
+	for i := range n {
+		permit += 1 + r.IntN(40)
+		day := start.AddDate(-20, 0, r.IntN(7600))
+		pence := 4500 + 25*r.IntN(600)
+		if r.IntN(30) == 0 {
+			pence += 100000
+		}
+		fee := fmt.Sprintf("£%d.%02d", pence/100, pence%100)
+		if pence >= 100000 {
+			fee = fmt.Sprintf("£%d,%03d.%02d", pence/100000, pence/100%1000, pence%100)
+		}
+		if r.IntN(25) == 0 {
+			pence = 2500
+			fee, pence = "(£25.00)", -pence
+		}
+		total += pence
+		length := fmt.Sprintf("%d.%d", 18+r.IntN(52), r.IntN(10))
+		if r.IntN(40) == 0 {
+			length = ""
+		}
+		name := fmt.Sprintf("%s %d", boats[r.IntN(len(boats))], i+1)
+		if r.IntN(20) == 0 {
+			name = "Señorita Ünal"
+		}
+		fmt.Fprintf(b, form, fmt.Sprintf("%06d", permit), name, owners[r.IntN(len(owners))], day.Format("2 Jan 2006"), length, []string{"yes", "no"}[r.IntN(2)], fee)
+		if i == n/2 {
+			fmt.Fprint(b, "\r\n")
+		}
+	}
+	fmt.Fprintf(b, "Total: %d boats, £%d.%02d\r\n", n, total/100, total%100)
+	return b.Flush()
+}
+
+// Gauges writes n rounds of water gauge readings, tab-delimited, with decimal
+// commas, points between thousands, a dash where a gauge was frozen, and no
+// single column that identifies a reading.
+func Gauges(w io.Writer, n int) error {
+	b := bufio.NewWriter(w)
+	r := rand.New(rand.NewPCG(1805, 1830))
+	fmt.Fprint(b, "Gauge\tRead at\tLevel m\tFlow l/s\tChange\tObserver\n")
+	comma := strings.NewReplacer(".", ",")
+	for i := range n {
+		at := start.Add(time.Duration(i) * 6 * time.Hour)
+		for g := range 4 {
+			level := comma.Replace(fmt.Sprintf("%.2f", 0.4+r.Float64()*2))
+			flow := 200 + r.IntN(900)
+			if r.IntN(10) == 0 {
+				flow += 1000
+			}
+			tenth := r.IntN(10)
+			text := fmt.Sprintf("%d,%d", flow, tenth)
+			if flow >= 1000 {
+				text = fmt.Sprintf("%d.%03d,%d", flow/1000, flow%1000, tenth)
+			}
+			change := r.IntN(41) - 20
+			sign := fmt.Sprint(change)
+			if change < 0 {
+				sign = fmt.Sprintf("%d-", -change)
+			}
+			if r.IntN(50) == 0 {
+				level, text = "-", "-"
+			}
+			fmt.Fprintf(b, "G%02d\t%s\t%s\t%s\t%s\t%s\n", g+1, at.Format("2006-01-02 15:04"), level, text, sign, []string{"Ada", "Bert", "Cyril", ""}[r.IntN(4)])
+		}
 	}
 	return b.Flush()
 }

@@ -28,6 +28,8 @@ var files = []struct {
 	write func(io.Writer) error
 }{
 	{"lock-passages.csv", func(w io.Writer) error { return Passages(w, 5000, true) }},
+	{"boat-register.txt", func(w io.Writer) error { return Register(w, 412) }},
+	{"gauge-readings.tsv", func(w io.Writer) error { return Gauges(w, 800) }},
 }
 
 // Write writes the sample files into a folder, which is made if need be.

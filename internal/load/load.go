@@ -98,7 +98,6 @@ type Check struct {
 	Reasons []tray.Reason
 	// Misfits are by column of the plan.
 	Misfits []Misfits
-	Rejects []tray.Reject // the first
 	Tally   []tally.Column
 }
 
@@ -117,10 +116,17 @@ type run struct {
 	total   []tally.Column
 	records tray.Records
 	skipped [8]int64
-	reasons map[[2]string]int64
+	reasons map[[2]string]*tray.Reason // by column and reason
 	misfits []misfits
 	rejects *tray.Rejects
-	first   []tray.Reject
+}
+
+// clip keeps of a value what is enough to recognise it.
+func clip(s string) string {
+	if r := []rune(s); len(r) > 200 {
+		return string(r[:200]) + "…"
+	}
+	return s
 }
 
 // Run loads. On success the receipt is complete but for its end time.
@@ -177,7 +183,7 @@ func DryRun(ctx context.Context, job Job) (*Check, error) {
 	if err := r.read(ctx); err != nil {
 		return nil, err
 	}
-	c := &Check{Records: r.records, Skipped: r.skips(), Reasons: r.grouped(), Rejects: r.first, Tally: r.total}
+	c := &Check{Records: r.records, Skipped: r.skips(), Reasons: r.grouped(), Tally: r.total}
 	for _, m := range r.misfits {
 		c.Misfits = append(c.Misfits, Misfits{m.count, m.first})
 	}
@@ -218,7 +224,7 @@ func (r *run) read(ctx context.Context) error {
 		return err
 	}
 	defer r.stream.Close()
-	r.reasons = map[[2]string]int64{}
+	r.reasons = map[[2]string]*tray.Reason{}
 	r.misfits = make([]misfits, len(p.Columns))
 	r.skipped[source.Title] = int64(len(src.Titles))
 	r.records.Read, r.records.Skipped = int64(len(src.Titles)), int64(len(src.Titles))
@@ -303,11 +309,11 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 			return err
 		}
 		r.records.Rejected++
-		if len(r.reasons) < 1000 {
-			r.reasons[[2]string{j.Column, j.Reason}]++
-		}
-		if len(r.first) < 20 {
-			r.first = append(r.first, j)
+		key := [2]string{j.Column, j.Reason}
+		if x := r.reasons[key]; x != nil {
+			x.Count++
+		} else if len(r.reasons) < 1000 {
+			r.reasons[key] = &tray.Reason{Column: j.Column, Reason: j.Reason, Count: 1, Line: j.Line, Value: clip(j.Value)}
 		}
 	}
 	if m := r.job.MaxRejects; m >= 0 && r.records.Rejected > m {
@@ -383,8 +389,8 @@ func (r *run) skips() (out []tray.Skip) {
 
 // grouped lists the reasons of rejects, the most frequent first.
 func (r *run) grouped() (out []tray.Reason) {
-	for k, n := range r.reasons {
-		out = append(out, tray.Reason{Column: k[0], Reason: k[1], Count: n})
+	for _, x := range r.reasons {
+		out = append(out, *x)
 	}
 	slices.SortFunc(out, func(a, b tray.Reason) int {
 		return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Column, b.Column), cmp.Compare(a.Reason, b.Reason))

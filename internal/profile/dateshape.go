@@ -156,22 +156,20 @@ type dateShape struct {
 }
 
 // observe tests every candidate against the scanned field.
-func (s *dateShape) observe(d *dateScan, field []byte, line int64) (fits bool) {
-	s.count++
+func (s *dateShape) observe(d *dateScan, field []byte, line, times int64) {
+	s.count += times
 	for _, c := range s.candidates {
 		us, ok := c.value(d)
 		if !ok {
-			c.no.add(line, field)
+			c.no.add(line, field, times)
 			continue
 		}
-		fits = true
-		c.fits++
+		c.fits += times
 		c.lo, c.hi = min(c.lo, us), max(c.hi, us)
 		if c.y < 0 || (us+int64(d.zone)*1e6)%86400e6 != 0 {
-			c.timed++
+			c.timed += times
 		}
 	}
-	return fits
 }
 
 func (c *dateCandidate) value(d *dateScan) (us int64, ok bool) {
@@ -363,7 +361,9 @@ func dateForms(k string, base dateCandidate) (out []dateCandidate) {
 	default:
 		form(dayFirst, 2, 1, 0)
 		form(monthFirst, 2, 0, 1)
-		form(yearFirst, 0, 1, 2)
+		if seps[0] != "." {
+			form(yearFirst, 0, 1, 2)
+		}
 	}
 	return out
 }

@@ -36,6 +36,9 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 		p.Skipped[source.Title] = int64(len(src.Titles))
 	}
 	p.sourceFindings(src, all)
+	if p.Records == 0 {
+		p.find(Finding{Weight: Caution, Code: "no-records", Text: "the file has a header and no records"})
+	}
 
 	// Marks that are certain somewhere in the file decide where a column
 	// alone does not.
@@ -57,12 +60,13 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 		d.col.Unique = e.blanks == 0 && d.values > 0 && !u.full && !u.gone.Load() && u.duplicates.count == 0
 		d.column()
 		p.Columns = append(p.Columns, d.col)
-		if n := u.duplicates.count; n > 0 && !u.gone.Load() && e.blanks == 0 && d.values >= 50 {
+		if n := u.duplicates.count; n > 0 && n*200 <= d.values && !u.gone.Load() && e.blanks == 0 && (d.col.Type.IsInteger() || d.col.Type.IsText()) {
 			p.find(Finding{Weight: Note, Code: "nearly-unique", Column: header, Count: n,
 				Text:     fmt.Sprintf("would identify a record but for %s that stand twice", group(n, "value")),
 				Examples: u.duplicates.first, Do: "look at these lines if the column should be a key"})
 		}
 	}
+	p.together("trimmed", "%d columns (%s) have values with spaces before or behind; they are taken off", "to keep them, set trim: false in the plan")
 	for i, c := range p.Columns {
 		if c.Unique && c.Misfits == 0 && c.NullWord == 0 {
 			switch c.Type.Kind {
@@ -73,7 +77,7 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 				}
 			}
 		}
-		if uniques[i].full && n(c) {
+		if uniques[i].full && c.Blanks == 0 && c.Fields > maxUnique {
 			p.find(Finding{Weight: Note, Code: "unique-unknown", Column: c.Header,
 				Text: fmt.Sprintf("no value stands twice among the first %s; beyond that it was not followed", group(maxUnique, "value"))})
 		}
@@ -91,7 +95,22 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 	slices.SortStableFunc(p.Findings, func(a, b Finding) int { return weightRank(a.Weight) - weightRank(b.Weight) })
 }
 
-func n(c *Column) bool { return c.Blanks == 0 && c.Fields > maxUnique }
+// together makes one finding of those that say the same of several columns.
+func (p *Profile) together(code, text, do string) {
+	var columns []string
+	var count int64
+	for _, f := range p.Findings {
+		if f.Code == code {
+			columns = append(columns, f.Column)
+			count += f.Count
+		}
+	}
+	if len(columns) < 2 {
+		return
+	}
+	p.Findings = slices.DeleteFunc(p.Findings, func(f Finding) bool { return f.Code == code })
+	p.find(Finding{Weight: Note, Code: code, Count: count, Text: fmt.Sprintf(text, len(columns), shortList(columns)), Do: do})
+}
 
 func weightRank(w Weight) int { return map[Weight]int{Blocker: 0, Caution: 1, Note: 2}[w] }
 
@@ -144,14 +163,14 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 	if odd.count > 0 {
 		var kinds []string
 		for _, w := range p.Widths[:min(4, len(p.Widths))] {
-			kinds = append(kinds, fmt.Sprintf("%s have %d", grouped(w.count), w.Fields))
+			kinds = append(kinds, fmt.Sprintf("%s %d", groupIs(w.count, "has", "have"), w.Fields))
 		}
 		weight := Caution
 		if odd.count*2 > p.Records {
 			weight = Blocker
 		}
 		p.find(Finding{Weight: weight, Code: "field-count", Count: odd.count, Examples: odd.first,
-			Text: fmt.Sprintf("%s another number of fields than the %d of the header: %s", groupIs(odd.count, "record has", "records have"), len(src.Layout.Columns), strings.Join(kinds, ", ")),
+			Text: fmt.Sprintf("%s another number of fields than the header's %d: %s", groupIs(odd.count, "record has", "records have"), len(src.Layout.Columns), strings.Join(kinds, ", ")),
 			Do:   "they become rejects; if there are many, check delimiter, quote and header"})
 	}
 	for fault, e := range all.faults {
@@ -188,7 +207,7 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 			for _, e := range all.cols {
 				wide = append(wide, e.wide.first...)
 			}
-			p.find(Finding{Weight: Caution, Code: "encoding-guessed", Text: "the encoding was guessed as " + ev.Value + ": " + ev.Why, Examples: mergeExamples(wide), Do: "if these look wrong, name the encoding with --encoding"})
+			p.find(Finding{Weight: Caution, Code: "encoding-guessed", Text: "the encoding is a guess: " + ev.Value, Examples: mergeExamples(wide), Do: "if these look wrong, name the encoding with --encoding"})
 		}
 	}
 }
@@ -223,10 +242,9 @@ func (d *decision) find(w Weight, code, text, do string, count int64, ex []Examp
 
 // A candidate is a type that the column might have.
 type candidate struct {
-	family  string
-	fits    int64
-	misfits []Example // the first, whatever their class
-	apply   func()    // makes the column so
+	family string
+	fits   int64
+	apply  func() // makes the column so
 }
 
 func (d *decision) column() {
@@ -242,6 +260,11 @@ func (d *decision) column() {
 	}
 	if d.values == 0 {
 		c.Type = sqltype.Type{Kind: sqltype.Text}
+		c.Why = "no value to tell it from"
+		if c.Blanks == 0 {
+			d.override(nil)
+			return
+		}
 		c.Why = "blank in every record"
 		d.find(Caution, "all-blank", "blank in every record; the type is a guess", "leave the column out, or give its type", c.Blanks, nil)
 		d.override(nil)
@@ -259,7 +282,9 @@ func (d *decision) column() {
 	slices.Sort(nullWordList)
 	left := d.values - nulls.count
 
-	cands := []candidate{d.truth(), d.number(), d.date(), {family: "uuid", fits: e.uuids, apply: func() {
+	// Of those that fit as well, the first is taken: whole numbers that all
+	// read as dates are dates.
+	cands := []candidate{d.truth(), d.date(), d.number(), {family: "uuid", fits: e.uuids, apply: func() {
 		c.Type = sqltype.Type{Kind: sqltype.UUID}
 		c.Smallest, c.Largest = strings.ToLower(string(e.lo.text)), strings.ToLower(string(e.hi.text))
 		c.Why = "every value has the form of a uuid"
@@ -297,7 +322,7 @@ func (d *decision) column() {
 			c.Why = fmt.Sprintf("%s with leading zeros, which a number would lose; %s", groupIs(e.zeros.count, "code", "codes"), c.Why)
 		}
 		if nulls.count > 0 && len(textNulls) == 0 {
-			d.find(Note, "null-word-kept", fmt.Sprintf("%s in %s and kept as text", quoteList(nullWordList), groupIs(nulls.count, "value stands", "values stand")),
+			d.find(Note, "null-word-kept", fmt.Sprintf("%s %s, kept as text", groupIs(nulls.count, "value is", "values are"), quoteList(nullWordList)),
 				"if they mean null, say --null-word "+shellWord(nullWordList[0]), nulls.count, nulls.first)
 		}
 	}

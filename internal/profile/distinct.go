@@ -63,7 +63,7 @@ type fewSet struct {
 	texts  [4 * fewValues]string
 }
 
-func (d *distinct) add(h uint64, b []byte) {
+func (d *distinct) add(h uint64, b []byte, times int64) {
 	if d.off {
 		return
 	}
@@ -75,14 +75,14 @@ func (d *distinct) add(h uint64, b []byte) {
 		i := h % uint64(len(f.hashes))
 		for f.hashes[i] != 0 {
 			if f.hashes[i] == h {
-				f.counts[i]++
+				f.counts[i] += times
 				return
 			}
 			i = (i + 1) % uint64(len(f.hashes))
 		}
 		if f.used < fewValues {
 			f.used++
-			f.hashes[i], f.counts[i], f.texts[i] = h, 1, clip(b)
+			f.hashes[i], f.counts[i], f.texts[i] = h, times, clip(b)
 			return
 		}
 		d.spill()
@@ -119,16 +119,7 @@ func (d *distinct) merge(o *distinct) {
 			if h == 0 {
 				continue
 			}
-			d.add(h, []byte(o.few.texts[i]))
-			if d.many {
-				continue
-			}
-			for j := h % uint64(len(d.few.hashes)); ; j = (j + 1) % uint64(len(d.few.hashes)) {
-				if d.few.hashes[j] == h {
-					d.few.counts[j] += o.few.counts[i] - 1
-					break
-				}
-			}
+			d.add(h, []byte(o.few.texts[i]), o.few.counts[i])
 		}
 		return
 	}
@@ -169,6 +160,70 @@ func (d *distinct) count() (int64, bool) {
 		est = m * math.Log(m/float64(zero))
 	}
 	return max(int64(est+0.5), fewValues+1), false
+}
+
+// A memo holds back values that come again and again, so that a value is
+// taken apart once and counted many times. It is given up where values hardly
+// ever come again.
+type memo struct {
+	slots []slot
+	hits  int
+	tries int
+	off   bool
+}
+
+// A slot fills one line of the processor's cache.
+type slot struct {
+	hash  uint64
+	count int64
+	line  int64
+	n     uint8
+	text  [39]byte
+}
+
+const memoSlots = 512
+
+// again reports whether the field was counted as one that stood before.
+func (e *evidence) again(s *scratch, f []byte, line int64, ascii bool) bool {
+	m := &e.memo
+	if m.off || len(f) == 0 || len(f) > len(slot{}.text) || f[0] <= ' ' || f[len(f)-1] <= ' ' {
+		return false
+	}
+	if m.slots == nil {
+		m.slots = make([]slot, memoSlots)
+	}
+	h := hash(f)
+	x := &m.slots[h%memoSlots]
+	if x.hash == h && string(x.text[:x.n]) == string(f) {
+		x.count++
+		m.hits++
+		return true
+	}
+	e.flush(s, x)
+	x.hash, x.count, x.line, x.n = h, 1, line, uint8(len(f))
+	copy(x.text[:], f)
+	if m.tries++; m.tries == 4*memoSlots {
+		if m.hits < 2*m.tries {
+			e.flushAll(s)
+			m.off, m.slots = true, nil
+		}
+		m.tries, m.hits = 0, 0
+	}
+	return true
+}
+
+func (e *evidence) flush(s *scratch, x *slot) {
+	if x.count > 0 {
+		e.observeTimes(s, x.text[:x.n], false, x.line, false, x.count)
+		x.count = 0
+	}
+}
+
+// flushAll takes all that is held back into the evidence.
+func (e *evidence) flushAll(s *scratch) {
+	for i := range e.memo.slots {
+		e.flush(s, &e.memo.slots[i])
+	}
 }
 
 // maxUnique is how many values of a column are remembered to prove that no
@@ -291,7 +346,7 @@ func (u *unique) remember(h uint64, line int64) bool {
 }
 
 func (u *unique) duplicate(line int64) bool {
-	u.duplicates.add(line, nil)
+	u.duplicates.add(line, nil, 1)
 	if u.duplicates.count > maxDuplicates {
 		u.gone.Store(true)
 		u.table, u.pages = nil, nil

@@ -37,6 +37,7 @@ type evidence struct {
 	values   distinct
 
 	hint byte // the class of the field before, as a guess at the next
+	memo memo
 }
 
 type intClass struct {
@@ -139,22 +140,28 @@ func variants(w string) []string {
 // observe counts one field. ascii tells that the field has no byte beyond
 // ASCII for certain. It returns a hash of the field, or 0 for a blank one.
 func (e *evidence) observe(s *scratch, field []byte, quoted bool, line int64, ascii bool) uint64 {
-	e.fields++
+	return e.observeTimes(s, field, quoted, line, ascii, 1)
+}
+
+// observeTimes counts a field that stands times times, first on line.
+func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line int64, ascii bool, times int64) uint64 {
+	s.times = times
+	e.fields += times
 	b := field
 	if len(b) == 0 {
-		e.blanks++
+		e.blanks += times
 		if quoted {
-			e.quoted++
+			e.quoted += times
 		}
 		return 0
 	}
 	if b[0] <= ' ' || b[len(b)-1] <= ' ' || b[0] >= 0x80 || b[len(b)-1] >= 0x80 {
 		if b = reading.TrimSpace(field); len(b) != len(field) {
 			if len(b) == 0 {
-				e.blanks++
+				e.blanks += times
 				return 0
 			}
-			e.padded.add(line, field)
+			e.padded.add(line, field, times)
 			e.maxRaw = max(e.maxRaw, utf8.RuneCount(field))
 		}
 	}
@@ -166,7 +173,7 @@ func (e *evidence) observe(s *scratch, field []byte, quoted bool, line int64, as
 	}
 	if !ascii && !isASCII(b) {
 		chars = utf8.RuneCount(b)
-		e.wide.add(line, b)
+		e.wide.add(line, b, times)
 	}
 	if chars < e.minChars {
 		e.minChars = chars
@@ -175,9 +182,11 @@ func (e *evidence) observe(s *scratch, field []byte, quoted bool, line int64, as
 		e.maxChars = chars
 		e.longest = Example{line, clip(b)}
 	}
-	e.bounds(b)
+	if p := prefix(b); p <= e.lo.prefix || p >= e.hi.prefix {
+		e.bounds(p, b)
+	}
 	h := hash(b)
-	e.values.add(h, b)
+	e.values.add(h, b, times)
 
 	c := b[0]
 	if d := c - '0'; d <= 9 || c == '-' || c == '.' {
@@ -192,7 +201,7 @@ func (e *evidence) observe(s *scratch, field []byte, quoted bool, line int64, as
 			return h
 		}
 		if len(b) == 36 && reading.IsUUID(b) {
-			e.uuids++
+			e.uuids += s.times
 			return h
 		}
 		if e.number(s, b, line) || e.word(s, b, line) {
@@ -201,7 +210,7 @@ func (e *evidence) observe(s *scratch, field []byte, quoted bool, line int64, as
 	} else if e.other(s, b, line) {
 		return h
 	}
-	e.texts.add(line, b)
+	e.texts.add(line, b, times)
 	return h
 }
 
@@ -213,7 +222,7 @@ func (e *evidence) other(s *scratch, b []byte, line int64) bool {
 	}
 	if l := c | 0x20; l >= 'a' && l <= 'z' {
 		if len(b) == 36 && reading.IsUUID(b) {
-			e.uuids++
+			e.uuids += s.times
 			return true
 		}
 		if len(b) < 6 {
@@ -288,18 +297,18 @@ func (e *evidence) plainNumber(s *scratch, b []byte, line int64) bool {
 	}
 	if point < 0 {
 		if d[0] == '0' && (len(d) > 1 || neg) {
-			e.zeros.add(line, b)
+			e.zeros.add(line, b, s.times)
 			return true
 		}
 		i := &e.ints
-		i.count++
+		i.count += s.times
 		i.last = n
 		i.lo, i.hi = min(i.lo, n), max(i.hi, n)
 		if len(d) == 8 && !neg && compactDate(n) {
-			i.compact++
+			i.compact += s.times
 		}
 		if len(i.first.first) < maxExamples {
-			i.first.add(line, b)
+			i.first.add(line, b, s.times)
 		}
 		e.hint = 'i'
 		return true
@@ -312,7 +321,7 @@ func (e *evidence) plainNumber(s *scratch, b []byte, line int64) bool {
 		return false
 	}
 	f := &e.decs
-	f.count++
+	f.count += s.times
 	f.whole, f.fraction = max(f.whole, point), max(f.fraction, after)
 	v := scaled{n, after}
 	if f.count == 1 {
@@ -328,10 +337,10 @@ func (e *evidence) plainNumber(s *scratch, b []byte, line int64) bool {
 		f.lo, f.hi = minScaled(f.lo, v), maxScaled(f.hi, v)
 	}
 	if n%pow10[min(after, 18)] != 0 {
-		f.nonzero++
+		f.nonzero += s.times
 	}
 	if len(f.first.first) < maxExamples {
-		f.first.add(line, b)
+		f.first.add(line, b, s.times)
 	}
 	return true
 }
@@ -363,7 +372,7 @@ func (e *evidence) date(s *scratch, b []byte, line int64) bool {
 		shape = &dateShape{key: s.dates.shape, candidates: c}
 		e.dates = append(e.dates, shape)
 	}
-	shape.observe(&s.dates, b, line)
+	shape.observe(&s.dates, b, line, s.times)
 	return true
 }
 
@@ -389,9 +398,9 @@ func (e *evidence) number(s *scratch, b []byte, line int64) bool {
 			currency: n.Currency, percent: n.Percent, exponent: n.Exponent}
 		e.numbers = append(e.numbers, f)
 	}
-	f.first.add(line, b)
+	f.first.add(line, b, s.times)
 	f.plus = f.plus || n.Plus
-	f.count++
+	f.count += s.times
 	f.whole, f.fraction = max(f.whole, len(n.Digits)-n.After), max(f.fraction, n.After)
 	if len(n.Digits) > f.digits {
 		f.digits = len(n.Digits)
@@ -401,7 +410,7 @@ func (e *evidence) number(s *scratch, b []byte, line int64) bool {
 	}
 	v, ok := scaledFrom(n.Negative, n.Digits, n.After)
 	if ok {
-		if f.count == 1 || f.lo.n == 0 && f.hi.n == 0 && f.lo.scale == 0 && f.hi.scale == 0 {
+		if f.count == s.times || f.lo.n == 0 && f.hi.n == 0 && f.lo.scale == 0 && f.hi.scale == 0 {
 			f.lo, f.hi = v, v
 		} else {
 			f.lo, f.hi = minScaled(f.lo, v), maxScaled(f.hi, v)
@@ -417,29 +426,33 @@ func (e *evidence) word(s *scratch, b []byte, line int64) bool {
 	}
 	for i := range e.words {
 		if e.words[i].word == string(b) {
-			e.words[i].add(line, b)
+			e.words[i].add(line, b, s.times)
 			return true
 		}
 	}
 	e.words = append(e.words, wordClass{word: string(b)})
-	e.words[len(e.words)-1].add(line, b)
+	e.words[len(e.words)-1].add(line, b, s.times)
 	return true
 }
 
-// bounds keeps the smallest and largest text by bytes.
-func (e *evidence) bounds(b []byte) {
-	var p uint64
+// prefix is the first eight bytes of b as a number that orders as they do.
+func prefix(b []byte) uint64 {
 	switch n := len(b); {
 	case n >= 8:
-		p = binary.BigEndian.Uint64(b)
+		return binary.BigEndian.Uint64(b)
 	case cap(b) >= 8:
 		// The bytes behind b are read too, and shifted out.
-		p = binary.BigEndian.Uint64(b[:8]) >> (64 - 8*n) << (64 - 8*n)
-	default:
-		for i, c := range b {
-			p |= uint64(c) << (56 - 8*i)
-		}
+		return binary.BigEndian.Uint64(b[:8]) >> (64 - 8*n) << (64 - 8*n)
 	}
+	var p uint64
+	for i, c := range b {
+		p |= uint64(c) << (56 - 8*i)
+	}
+	return p
+}
+
+// bounds keeps the smallest and largest text by bytes.
+func (e *evidence) bounds(p uint64, b []byte) {
 	if !e.lo.set || p < e.lo.prefix || p == e.lo.prefix && bytes.Compare(b, e.lo.text) < 0 {
 		e.lo.keep(p, b)
 	}
@@ -460,6 +473,7 @@ type scratch struct {
 	dates  dateScan
 	number reading.NumberScan
 	words  *wordTable
+	times  int64 // how often the field at hand stands
 }
 
 // merge adds what another goroutine saw.
@@ -543,7 +557,7 @@ words:
 	e.maxBytes = max(e.maxBytes, o.maxBytes)
 	for _, t := range []bound{o.lo, o.hi} {
 		if t.set {
-			e.bounds(t.text)
+			e.bounds(prefix(t.text), t.text)
 		}
 	}
 	e.values.merge(&o.values)

@@ -13,18 +13,27 @@ type Example struct {
 	Value string `json:"value"`
 }
 
-// examples counts something and keeps the first few by line. One goroutine
-// sees lines in rising order, so its first few are kept at no cost.
+// examples counts something and keeps the first few by line.
 type examples struct {
 	count int64
 	first []Example
 }
 
-func (e *examples) add(line int64, field []byte) {
-	e.count++
-	if len(e.first) < maxExamples {
-		e.first = append(e.first, Example{line, clip(field)})
+// add counts a field that stands times times, first on line.
+func (e *examples) add(line int64, field []byte, times int64) {
+	e.count += times
+	if len(e.first) < maxExamples || line < e.first[maxExamples-1].Line {
+		e.keep(line, field)
 	}
+}
+
+func (e *examples) keep(line int64, field []byte) {
+	i := len(e.first)
+	for i > 0 && e.first[i-1].Line > line {
+		i--
+	}
+	e.first = slices.Insert(e.first, i, Example{line, clip(field)})
+	e.first = e.first[:min(len(e.first), maxExamples)]
 }
 
 // clip copies a field, of which 200 bytes are enough to recognise it.

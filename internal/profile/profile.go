@@ -178,6 +178,7 @@ func Run(ctx context.Context, src *source.Source, opt Options) (*Profile, error)
 		for c := range w.cols {
 			w.cols[c] = newEvidence()
 			w.cols[c].values.off = n > 2000
+			w.cols[c].memo.off = n > 300
 		}
 		w.hashes = make([][]uint64, n)
 		w.ints = make([][]int64, n)
@@ -235,6 +236,11 @@ func Run(ctx context.Context, src *source.Source, opt Options) (*Profile, error)
 	if err != nil {
 		return nil, problem(src, err)
 	}
+	for _, w := range team {
+		for _, e := range w.cols {
+			e.flushAll(&w.scratch)
+		}
+	}
 	all := team[0]
 	for _, w := range team[1:] {
 		all.merge(w)
@@ -290,7 +296,7 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 				e = &examples{}
 				w.skipped[kind] = e
 			}
-			e.add(rec.Line, rec.Raw)
+			e.add(rec.Line, rec.Raw, 1)
 			continue
 		}
 		records++
@@ -308,7 +314,7 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 				e = &examples{}
 				w.faults[rec.Fault] = e
 			}
-			e.add(rec.Line, rec.Raw)
+			e.add(rec.Line, rec.Raw, 1)
 			continue
 		}
 		if len(rec.Fields) != len(w.cols) {
@@ -318,13 +324,17 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 		w.lines = append(w.lines, rec.Line)
 		for i, f := range rec.Fields {
 			e := w.cols[i]
+			if !watched[i] {
+				if !e.again(&w.scratch, f, rec.Line, ascii) {
+					e.observe(&w.scratch, f, rec.Quoted(i), rec.Line, ascii)
+				}
+				continue
+			}
 			before := e.ints.count
 			h := e.observe(&w.scratch, f, rec.Quoted(i), rec.Line, ascii)
-			if watched[i] {
-				w.hashes[i] = append(w.hashes[i], h)
-				if e.ints.count != before {
-					w.ints[i] = append(w.ints[i], e.ints.last)
-				}
+			w.hashes[i] = append(w.hashes[i], h)
+			if e.ints.count != before {
+				w.ints[i] = append(w.ints[i], e.ints.last)
 			}
 		}
 	}
@@ -343,16 +353,16 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 func (w *worker) width(rec *delimited.Record) {
 	for i := range w.widths {
 		if w.widths[i].Fields == len(rec.Fields) {
-			w.widths[i].add(rec.Line, rec.Raw)
+			w.widths[i].add(rec.Line, rec.Raw, 1)
 			return
 		}
 	}
 	if len(w.widths) < 100 {
 		w.widths = append(w.widths, WidthCount{Fields: len(rec.Fields)})
-		w.widths[len(w.widths)-1].add(rec.Line, rec.Raw)
+		w.widths[len(w.widths)-1].add(rec.Line, rec.Raw, 1)
 		return
 	}
-	w.widths[99].add(rec.Line, rec.Raw)
+	w.widths[99].add(rec.Line, rec.Raw, 1)
 }
 
 func (w *worker) merge(o *worker) {
@@ -404,7 +414,7 @@ func (p *Profile) findPair(ctx context.Context, src *source.Source, uniques []*u
 	var pairs []pair
 	for i, a := range cand {
 		for _, b := range cand[i+1:] {
-			if len(pairs) < 12 && float64(a.Distinct)*float64(b.Distinct) >= 1.2*float64(p.Records) {
+			if len(pairs) < 12 && float64(a.Distinct)*float64(b.Distinct) >= 0.9*float64(p.Records) {
 				if b.Position < a.Position {
 					a, b = b, a
 				}

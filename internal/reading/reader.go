@@ -39,7 +39,6 @@ type Reader struct {
 
 	scan     NumberScan
 	civil    Civil
-	lead     int64 // 10^(18-scale), the bound of a decimal's fast path
 	fallback *Reader
 	simple   bool // numbers have no marks but a decimal point
 	words    map[string]int64
@@ -89,8 +88,11 @@ func (r *Reader) Prepare() error {
 	if r.Number.Thousands != NoMark && r.Number.Thousands == r.Number.Decimal {
 		return fmt.Errorf("thousands and decimal mark are both %q", r.Number.Decimal)
 	}
-	if t.Kind == sqltype.Decimal && t.Scale <= 18 {
-		r.lead = pow10[18-t.Scale]
+	// A plan that names no decimal mark still reads the usual one.
+	if r.Number.Decimal == NoMark {
+		if r.Number.Decimal = Point; r.Number.Thousands == Point {
+			r.Number.Decimal = Comma
+		}
 	}
 	if t.Kind == sqltype.Boolean {
 		r.words = map[string]int64{}
@@ -301,12 +303,6 @@ func (r *Reader) number(b []byte) (neg bool, digits []byte, after int, m Misfit)
 		return false, nil, 0, NotANumber
 	}
 	after, ok := r.Number.Fits(s)
-	if !ok && r.Number.Decimal == NoMark && s.Fraction == Point && s.Group == NoMark {
-		// A plan that names no decimal mark still reads the usual one.
-		f := r.Number
-		f.Decimal = Point
-		after, ok = f.Fits(s)
-	}
 	if !ok {
 		return false, nil, 0, NotANumber
 	}
@@ -404,11 +400,6 @@ func (r *Reader) double(b []byte, v *Value) Misfit {
 	text := s.Plain
 	if !s.Exponent {
 		after, ok := r.Number.Fits(s)
-		if !ok && r.Number.Decimal == NoMark {
-			f := r.Number
-			f.Decimal = Point
-			after, ok = f.Fits(s)
-		}
 		if !ok {
 			return NotANumber
 		}

@@ -21,6 +21,8 @@ const (
 	sampleSize    = 256 << 10 // bytes of the file that the layout is decided from
 	sampleRecords = 500
 	titleLimit    = 40 // lines above a header at most
+	// headRoom is how far into the file a first record of data is looked for.
+	headRoom = 1 << 20
 )
 
 // detect decides the layout from the first bytes.
@@ -53,7 +55,7 @@ func (s *Source) detect(ctx context.Context, known Known) error {
 		if s.MaxRecord > 0 {
 			limit = s.MaxRecord
 		}
-		enough, err := s.decideHeader(text, whole, known)
+		enough, err := s.decideHeader(text, whole || size > headRoom, known)
 		if err != nil || enough || whole || size > limit {
 			return err
 		}
@@ -147,8 +149,18 @@ func (s *Source) decideEncoding(head []byte, known Known) error {
 		l.Encoding = "utf-16be"
 		s.note("encoding", "utf-16be", "nearly every other byte is NUL", false)
 		return nil
-	case (odd+even)*100 > len(head):
+	case odd+even > 3 && (odd+even)*100 > len(head):
 		return &Problem{Source: s.Name, What: fmt.Sprintf("looks like a binary file: %d of its first %d bytes are NUL", odd+even, len(head)),
+			Do: "if it is text after all, name its encoding with --encoding"}
+	}
+	odd = 0
+	for _, c := range head {
+		if c < ' ' && c != '\t' && c != '\n' && c != '\r' && c != '\f' && c != 0x1a && c != 0x1b && c != 0x1f && c != 1 || c == 0x7f {
+			odd++
+		}
+	}
+	if odd > 3 && odd*50 > len(head) {
+		return &Problem{Source: s.Name, What: fmt.Sprintf("looks like a binary file: %d of its first %d bytes are control characters", odd, len(head)),
 			Do: "if it is text after all, name its encoding with --encoding"}
 	}
 	good, bad, controls := 0, 0, false // characters beyond ASCII; bytes that are not UTF-8
@@ -185,7 +197,7 @@ func (s *Source) decideEncoding(head []byte, known Known) error {
 		if controls {
 			why += ", some in 80 to 9F, where windows-1252 has characters"
 		}
-		s.note("encoding", "windows-1252", why+"; a guess: check accented letters", false)
+		s.note("encoding", "windows-1252", why+"; a guess", false)
 	}
 	return nil
 }
@@ -367,7 +379,7 @@ func (s *Source) decideForm(text []byte, whole bool, known Known) error {
 		if best.fields < 2 {
 			s.note("delimiter", "none", "no character separates the first records into the same number of fields", false)
 		} else {
-			why := fmt.Sprintf("%d fields in %d of the first %s", best.fields, best.agree, count(best.rows, "record"))
+			why := fmt.Sprintf("%d fields in %d of the first %s", best.fields, best.agree, count(best.rows, "line"))
 			if second.fields > 1 {
 				why += fmt.Sprintf("; %s only in %d", delimiterName(second.delimiter), second.agree)
 			}
@@ -425,14 +437,14 @@ func (s *Source) decideQuote(text []byte, whole bool, known Known, f *delimited.
 			s.note("quote", quoteName('"'), count(quoted, "field")+" quoted in the beginning", false)
 			s.note("escape", "backslash", fmt.Sprintf(`quotes inside fields are written \"; doubled, %s would have text after the quote`, count(n, "record")), false)
 			return
-		case n > 0 && nsteady > steady:
+		case n > 0 && (nsteady > steady || nsteady == steady && 2*n >= quoted):
 			f.Quote = 0
 			s.note("quote", "none", fmt.Sprintf("taken as quotes, %s would be faulty", count(n, "record")), false)
 			return
 		case quoted == 0:
 			s.note("quote", quoteName('"'), "none in the beginning", false)
 		case needed > 0:
-			s.note("quote", quoteName('"'), fmt.Sprintf("%s quoted in the beginning; %d contain a delimiter or line break", count(quoted, "field"), needed), false)
+			s.note("quote", quoteName('"'), fmt.Sprintf("%s quoted in the beginning, %d of them around a delimiter or line break", count(quoted, "field"), needed), false)
 		default:
 			s.note("quote", quoteName('"'), count(quoted, "field")+" quoted in the beginning, none that needs it", false)
 		}
@@ -562,11 +574,6 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 		if next := header + 1; next < len(rows) && rows[next].ruler {
 			s.HeaderRuler = true
 		}
-		for i := header + 1; i < len(rows) && i <= header+5; i++ {
-			if !rows[i].blank && !rows[i].ruler && !slices.Equal(rows[i].fields, rows[header].fields) && len(rows[i].fields) == len(rows[header].fields) {
-				break
-			}
-		}
 	} else {
 		for i, r := range rows {
 			if r.line <= l.Skip {
@@ -665,14 +672,17 @@ func (s *Source) decideFooter() error {
 				break
 			}
 		}
-		blanks := 0
-		for _, f := range r.fields {
-			if strings.TrimSpace(f) == "" {
-				blanks++
-			}
+		if !footerWords.MatchString(first) {
+			break
 		}
-		// A full record that happens to begin with such a word is data.
-		if !footerWords.MatchString(first) || len(r.fields) == len(s.Layout.Columns) && len(r.fields) > 1 && blanks == 0 {
+		// A full record that happens to begin with such a word is data, unless
+		// it stands where others have numbers or dates.
+		full := len(r.fields) == len(s.Layout.Columns) && len(r.fields) > 1 && !slices.ContainsFunc(r.fields, func(f string) bool { return strings.TrimSpace(f) == "" })
+		above := i - 1
+		for above > 0 && (tail[above].blank || tail[above].ruler || footerWords.MatchString(tail[above].fields[0])) {
+			above--
+		}
+		if full && !dataLike(tail[above].fields[0]) {
 			break
 		}
 		n++

@@ -85,6 +85,9 @@ type Reason struct {
 	Column string `json:"column,omitempty"`
 	Reason string `json:"reason"`
 	Count  int64  `json:"count"`
+	// Line and Value are those of the first.
+	Line  int64  `json:"line"`
+	Value string `json:"value"`
 }
 
 // Encode is the receipt as its file holds it.

@@ -121,7 +121,7 @@ func (c *Chunker) Next() (*Chunk, error) {
 				}
 				return nil, e
 			}
-			want = 2 * len(buf)
+			want = min(2*len(buf), c.MaxRecord+1)
 			continue
 		}
 		c.rest = append(c.rest[:0], buf[end:]...)

@@ -146,10 +146,13 @@ func (s *Splitter) simpleFields(rec *Record, i int) int {
 	delimiter := s.form.Delimiter[0]
 	delimiters := uint64(delimiter) * 0x0101010101010101
 	const feeds = uint64('\n') * 0x0101010101010101
+	fields := rec.Fields // kept in registers
 next:
 	for {
 		if quote != 0 && i < len(data) && data[i] == quote {
+			rec.Fields = fields
 			i = s.quotedField(rec, i)
+			fields = rec.Fields
 			if i >= len(data) || data[i] == '\n' {
 				return i
 			}
@@ -166,10 +169,10 @@ next:
 				end := i + bits.TrailingZeros64(mask)>>3
 				mask &= mask - 1
 				if data[end] == '\n' {
-					rec.Fields = append(rec.Fields, withoutReturn(data[from:end]))
+					rec.Fields = append(fields, withoutReturn(data[from:end]))
 					return end
 				}
-				rec.Fields = append(rec.Fields, data[from:end])
+				fields = append(fields, data[from:end])
 				from = end + 1
 				if quote != 0 && from < len(data) && data[from] == quote {
 					i = from
@@ -181,10 +184,10 @@ next:
 		for i = max(i, from); i < len(data) && data[i] != delimiter && data[i] != '\n'; i++ {
 		}
 		if i >= len(data) || data[i] == '\n' {
-			rec.Fields = append(rec.Fields, withoutReturn(data[from:i]))
+			rec.Fields = append(fields, withoutReturn(data[from:i]))
 			return i
 		}
-		rec.Fields = append(rec.Fields, data[from:i])
+		fields = append(fields, data[from:i])
 		i++
 	}
 }
