@@ -6,13 +6,33 @@ LDFLAGS := -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test lint fuzz bench screenshots clean
+.PHONY: build demo test lint servers fuzz bench screenshots clean
 
 build: ## one static program, bin/ambertray
 	go build -trimpath -ldflags '$(LDFLAGS)' -o bin/ambertray ./cmd/ambertray
 
 demo: build ## the full example on the sample data
 	bin/ambertray demo
+
+test: lint ## everything, on real servers
+	scripts/test
+
+lint:
+	@test -z "$$(gofmt -l cmd internal)" || { gofmt -l cmd internal; echo "gofmt would change these"; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+
+servers: build ## start PostgreSQL and MariaDB for a developer, and print their URLs
+	@scripts/servers start $${TMPDIR:-/tmp}/ambertray-servers && cat $${TMPDIR:-/tmp}/ambertray-servers/env
+	@echo "# stop them with: scripts/servers stop $${TMPDIR:-/tmp}/ambertray-servers"
+
+fuzz: ## each fuzz target for half a minute
+	@set -e; for p in $$(grep -l 'func Fuzz' $$(git ls-files '*_test.go')); do \
+		for f in $$(sed -n 's/^func \(Fuzz[A-Za-z]*\).*/\1/p' $$p); do \
+			echo "$$p $$f"; go test ./$$(dirname $$p) -run '^$$' -fuzz "^$$f$$" -fuzztime 30s; done; done
+
+screenshots: build ## pictures of the main commands' output, in docs/screenshots
+	scripts/screenshots
 
 clean:
 	rm -rf bin

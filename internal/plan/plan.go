@@ -78,7 +78,7 @@ type Column struct {
 // Known is what the plan says of a source.
 func (s *Source) Known() source.Known {
 	k := source.Known{Encoding: s.Encoding, Delimiter: s.Delimiter, Quote: s.Quote, Escape: s.Escape,
-		Header: s.Header, Skip: s.Skip, Footer: s.Footer}
+		Header: s.Header, Skip: s.Skip, Footer: s.Footer, By: "as the plan says"}
 	zero, none := int64(0), 0
 	if k.Skip == nil && k.Header != nil {
 		k.Skip = &zero

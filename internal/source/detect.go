@@ -78,7 +78,9 @@ func readHead(path string, n int) (head []byte, whole bool, err error) {
 
 func (s *Source) note(what, value, why string, given bool) {
 	if given {
-		why = "as given"
+		if why = s.by; why == "" {
+			why = "as given"
+		}
 	}
 	s.Evidence = append(s.Evidence, Evidence{what, value, why, given})
 }
@@ -437,7 +439,7 @@ func (s *Source) decideQuote(text []byte, whole bool, known Known, f *delimited.
 			s.note("quote", quoteName('"'), count(quoted, "field")+" quoted in the beginning", false)
 			s.note("escape", "backslash", fmt.Sprintf(`quotes inside fields are written \"; doubled, %s would have text after the quote`, count(n, "record")), false)
 			return
-		case n > 0 && (nsteady > steady || nsteady == steady && 2*n >= quoted):
+		case n > 0 && (nsteady > steady || nsteady == steady && n > 1 && 3*n >= 2*quoted):
 			f.Quote = 0
 			s.note("quote", "none", fmt.Sprintf("taken as quotes, %s would be faulty", count(n, "record")), false)
 			return
@@ -562,7 +564,9 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 	}
 	if known.Skip != nil {
 		l.Skip = *known.Skip
-		s.note("skip", count(int(l.Skip), "line"), "", true)
+		if l.Skip > 0 {
+			s.note("skip", count(int(l.Skip), "line"), "", true)
+		}
 	}
 	start := -1 // index of the last row before the data
 	if header >= 0 {
@@ -605,7 +609,9 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 	}
 	if known.Footer != nil {
 		l.Footer = *known.Footer
-		s.note("footer", count(l.Footer, "record"), "", true)
+		if l.Footer > 0 {
+			s.note("footer", count(l.Footer, "record"), "", true)
+		}
 	} else if err := s.decideFooter(); err != nil {
 		return true, err
 	}

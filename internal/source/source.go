@@ -76,6 +76,7 @@ type Source struct {
 
 	MaxRecord int // bytes; 0 means delimited.DefaultMaxRecord
 
+	by        string
 	start     int64 // bytes of decoded text before the first record of data
 	startLine int64
 }
@@ -119,6 +120,8 @@ type Known struct {
 	Skip      *int64
 	Footer    *int
 	MaxRecord int // bytes
+	// By tells who knows it, for the evidence: "as given" if empty.
+	By string
 }
 
 // Open looks at the beginning of a file and decides its layout.
@@ -138,6 +141,7 @@ func Open(ctx context.Context, name string, known Known) (*Source, error) {
 	if s.Size == 0 && info.Mode().IsRegular() {
 		return nil, &Problem{Source: name, What: "is empty (0 bytes)", Do: "nothing can be loaded from it; ask for the file again"}
 	}
+	s.by = known.By
 	if err := s.detect(ctx, known); err != nil {
 		return nil, err
 	}

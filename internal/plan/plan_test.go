@@ -1,0 +1,143 @@
+package plan
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ambertray/internal/profile"
+	"ambertray/internal/source"
+)
+
+func build(t *testing.T, text string, w Wishes) (*Plan, []byte) {
+	t.Helper()
+	name := filepath.Join(t.TempDir(), "Toll Book 2024.csv")
+	require.NoError(t, os.WriteFile(name, []byte(text), 0o666))
+	src, err := source.Open(context.Background(), name, source.Known{})
+	require.NoError(t, err)
+	prof, err := profile.Run(context.Background(), src, profile.Options{})
+	require.NoError(t, err)
+	p, c, err := Build(src, prof, w)
+	require.NoError(t, err)
+	b, err := p.Encode(c)
+	require.NoError(t, err)
+	return p, b
+}
+
+const book = "Toll ID;Paid on;Paid at;Amount (£);Ok?;Owner\n" +
+	"1;31/01/2024;2024-01-31;£1,250.50;yes;\" ann \"\n2;01/02/2024;01/02/2024 10:30;(£3.00);no;Señor\n3;02/02/2024;2024-02-02;N/A;no;bob: #1\n"
+
+func TestPlanReadsBackTheSame(t *testing.T) {
+	p, b := build(t, book, Wishes{RowNumber: "record_no", KeepEmpty: "quoted", LeaveOut: []string{"paid at"}})
+	assert.Equal(t, "toll_book_2024", p.Table.Name)
+	assert.Equal(t, []string{"toll_id"}, p.Table.Key)
+	again, err := Parse(b)
+	require.NoError(t, err, string(b))
+	assert.Equal(t, p, again, string(b))
+	assert.Contains(t, string(b), "# unique and never blank in 3 records", "evidence stands beside decisions")
+	// Written again, nothing changes.
+	twice, err := again.Encode(Comments{})
+	require.NoError(t, err)
+	third, err := Parse(twice)
+	require.NoError(t, err)
+	assert.Equal(t, p, third)
+}
+
+func TestEveryReadingReadsBack(t *testing.T) {
+	for _, r := range []*Reading{
+		{Dates: []string{"dd/MM/yyyy"}}, {Dates: []string{"dd/MM/yyyy", "yyyy-MM-dd HH:mm"}}, {Dates: []string{"dd/MM/yy"}, Pivot: 1950},
+		{Thousands: ",", Decimal: ".", Currency: "£", Negative: "brackets"}, {Thousands: " ", Decimal: ","}, {Percent: true},
+		{True: []string{"yes"}, False: []string{"no"}},
+	} {
+		typ := "decimal(8,2)"
+		if r.Dates != nil {
+			typ = "timestamp(0)"
+		} else if r.True != nil {
+			typ = "boolean"
+		}
+		p := &Plan{Version: 1, Sources: []Source{{File: "x.csv"}}, Table: Table{Name: "x"}, Columns: []Column{{Name: "a", From: "A: #", Type: typ, Reading: r}}}
+		require.NoError(t, p.Check())
+		b, err := p.Encode(Comments{Beside: map[string]string{"$.columns[0].reading": "why\nso"}})
+		require.NoError(t, err)
+		again, err := Parse(b)
+		require.NoError(t, err, string(b))
+		assert.Equal(t, p, again, string(b))
+	}
+}
+
+// Each row: a change to a good plan, the line of the mistake and what is said.
+func TestMistakesHaveTheirLine(t *testing.T) {
+	good := "ambertray: 1\nsources:\n  - file: x.csv\ntable:\n  name: x\n  key: [a]\ncolumns:\n  - name: a\n    from: A\n    type: date\n    reading: dd/MM/yyyy\n"
+	_, err := Parse([]byte(good))
+	require.NoError(t, err)
+	for _, tt := range []struct {
+		old, new string
+		line     int
+		says     string
+	}{
+		{"ambertray: 1", "ambertray: 2", 1, "version"},
+		{"    from: A", "    form: A", 9, `"form"`},
+		{"type: date", "type: dait", 10, "unknown"},
+		{"type: date", "type: [date]", 10, ""},
+		{"type: date", "type: integer\n    default: x", 8, "default"},
+		{"dd/MM/yyyy", "dd/MM", 8, "needs year"},
+		{"dd/MM/yyyy", "{dates: [dd/MM/yyyy], pivotal: 3}", 11, "pivotal"},
+		{"dd/MM/yyyy", "{negative: red}", 8, "brackets"},
+		{"key: [a]", "key: [b]", 6, `"b"`},
+		{"  name: x", "  name: \"\"", 5, "no name"},
+		{"type: date", "type: date\n    keep_empty: sometimes", 8, "keep_empty"},
+		{"name: a", "name: a\n    from: B\n    type: text\n  - name: A", 11, "twice"},
+		{"columns:", "columnz:", 7, "columnz"},
+	} {
+		text := []byte(replaceOnce(t, good, tt.old, tt.new))
+		_, err := Parse(text)
+		var e *Error
+		require.ErrorAs(t, err, &e, "%s", text)
+		assert.Equal(t, tt.line, e.Line, "%s: %v", tt.new, err)
+		assert.Contains(t, err.Error(), tt.says)
+	}
+}
+
+func replaceOnce(t *testing.T, s, old, new string) string {
+	t.Helper()
+	for i := 0; i+len(old) <= len(s); i++ {
+		if s[i:i+len(old)] == old {
+			return s[:i] + new + s[i+len(old):]
+		}
+	}
+	t.Fatalf("%q is not in the plan", old)
+	return ""
+}
+
+func TestPositions(t *testing.T) {
+	p := &Plan{LeaveOut: []string{"Old Notes"}, Columns: []Column{{From: "Boat Name"}, {From: "n"}, {From: "n"}, {From: "Gone"}}}
+	at, missing, extra := p.Positions([]string{"n", "boat_name", "old notes", "new", "n"})
+	assert.Equal(t, []int{1, 0, 4, -1}, at)
+	assert.Equal(t, []string{"Gone"}, missing)
+	assert.Equal(t, []string{"new"}, extra)
+}
+
+func TestWishes(t *testing.T) {
+	p, b := build(t, book, Wishes{Key: []string{"Paid on", "owner"}, Required: []string{"Amount (£)"}, KeepNames: true, Table: "T"})
+	assert.Equal(t, []string{"Paid on", "Owner"}, p.Table.Key)
+	assert.Equal(t, "Amount (£)", p.Columns[3].Name)
+	assert.True(t, p.Columns[3].Required)
+	_, err := Parse(b)
+	require.NoError(t, err, string(b))
+	p, _ = build(t, book, Wishes{NoKey: true})
+	assert.Empty(t, p.Table.Key)
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add("ambertray: 1\nsources:\n  - file: x.csv\ntable: {name: x}\ncolumns:\n  - {name: a, from: A, type: date, reading: dd/MM/yyyy}\n")
+	f.Fuzz(func(t *testing.T, s string) {
+		p, err := Parse([]byte(s))
+		if err == nil {
+			require.NoError(t, p.Check())
+		}
+	})
+}

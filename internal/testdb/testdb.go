@@ -1,0 +1,80 @@
+// Package testdb finds the database servers that tests run against. They are
+// started by scripts/servers and named in the environment; a test that needs
+// one which is not there is skipped, and the test command says so loudly.
+package testdb
+
+import (
+	"crypto/rand"
+	"database/sql"
+	"encoding/hex"
+	"net/url"
+	"os"
+	"strings"
+	"testing"
+
+	_ "github.com/go-sql-driver/mysql" // registers "mysql"
+	_ "github.com/jackc/pgx/v5/stdlib" // registers "pgx"
+	"github.com/stretchr/testify/require"
+)
+
+// Password is that of the test servers, which must never be shown.
+const Password = "canal-1777"
+
+// Postgres returns the URL of a new database of its own, and a connection.
+func Postgres(t testing.TB) (string, *sql.DB) {
+	t.Helper()
+	base := os.Getenv("AMBERTRAY_TEST_POSTGRES")
+	if base == "" {
+		t.Skip("no PostgreSQL server; 'make test' starts one")
+	}
+	admin, err := sql.Open("pgx", base)
+	require.NoError(t, err)
+	name := unique()
+	_, err = admin.Exec("CREATE DATABASE " + name)
+	require.NoError(t, err)
+	u, err := url.Parse(base)
+	require.NoError(t, err)
+	u.Path = "/" + name
+	db, err := sql.Open("pgx", u.String())
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		db.Close()
+		admin.Exec("DROP DATABASE " + name + " WITH (FORCE)")
+		admin.Close()
+	})
+	return u.String(), db
+}
+
+// MySQL does the same on MariaDB.
+func MySQL(t testing.TB) (string, *sql.DB) {
+	t.Helper()
+	base := os.Getenv("AMBERTRAY_TEST_MYSQL")
+	if base == "" {
+		t.Skip("no MariaDB server; 'make test' starts one")
+	}
+	u, err := url.Parse(base)
+	require.NoError(t, err)
+	open := func(name string) *sql.DB {
+		db, err := sql.Open("mysql", u.User.Username()+":"+Password+"@tcp("+u.Host+")/"+name)
+		require.NoError(t, err)
+		return db
+	}
+	admin := open(strings.TrimPrefix(u.Path, "/"))
+	name := unique()
+	_, err = admin.Exec("CREATE DATABASE " + name + " CHARACTER SET latin1")
+	require.NoError(t, err)
+	u.Path = "/" + name
+	db := open(name)
+	t.Cleanup(func() {
+		db.Close()
+		admin.Exec("DROP DATABASE " + name)
+		admin.Close()
+	})
+	return u.String(), db
+}
+
+func unique() string {
+	b := make([]byte, 6)
+	rand.Read(b)
+	return "canal_" + hex.EncodeToString(b)
+}
