@@ -133,6 +133,17 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 		Version:       fmt.Sprintf("%s (commit %s)", a.version, a.commit),
 		SilenceErrors: true,
 		SilenceUsage:  true,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return nil
+			}
+			hint := "see 'ambertray --help'"
+			if s := cmd.SuggestionsFor(args[0]); len(s) > 0 {
+				hint = "did you mean " + strings.Join(s, " or ") + "?"
+			}
+			return asked("unknown command %q\n  %s", args[0], hint)
+		},
+		RunE: func(cmd *cobra.Command, args []string) error { return cmd.Help() },
 		PersistentPreRunE: func(cmd *cobra.Command, args []string) error {
 			var level slog.Level
 			if err := level.UnmarshalText([]byte(a.logLevel)); err != nil {

@@ -17,9 +17,14 @@ type Step struct {
 // Steps are the full example, run in the folder of the sample data.
 var Steps = []Step{
 	{"Look at the file before trusting it.", []string{"look", "lock-passages.csv", "--rows", "5"}, 0},
+	{"A list with titles, a ruler, padded fields, leading zeros, pounds and a total.", []string{"look", "boat-register.txt", "--rows", "3"}, 0},
+	{"Decimal commas, points between thousands, a minus behind; two columns identify a reading.", []string{"look", "gauge-readings.tsv", "--rows", "3"}, 0},
+	{"Every decision, with its evidence, in a plan to read and edit.", []string{"plan", "gauge-readings.tsv", "--key", "gauge,read_at", "-o", "gauges.yaml"}, 0},
+	{"What the plan does to the file.", []string{"look", "gauges.yaml", "--rows", "0"}, 0},
 	{"Two values keep two columns from their types; take those records as rejects. The definition is then:",
 		[]string{"ddl", "lock-passages.csv", "--for", "sqlite", "--tolerate", "0.1%"}, 0},
-	{"Load, verify, and keep the papers.", []string{"load", "lock-passages.csv", "--into", "sqlite:harrowmere.db", "--tolerate", "0.1%"}, 3},
+	{"Load the readings by their plan.", []string{"load", "gauges.yaml", "--into", "sqlite:harrowmere.db"}, 0},
+	{"Load the passages, verify, and keep the papers.", []string{"load", "lock-passages.csv", "--into", "sqlite:harrowmere.db", "--tolerate", "0.1%"}, 3},
 }
 
 // files are the sample files.
