@@ -84,48 +84,20 @@ func (f *inputFlags) given(name string) bool { return f.cmd.Flags().Changed(name
 // known is what the options say of the source.
 func (f *inputFlags) known() (k source.Known, err error) {
 	if f.given("delimiter") {
-		d := f.delimiter
-		switch strings.ToLower(d) {
-		case "comma":
-			d = ","
-		case "tab", `\t`:
-			d = "\t"
-		case "pipe":
-			d = "|"
-		case "semicolon":
-			d = ";"
-		case "space":
-			d = " "
-		case "none":
-			d = ""
-		}
+		d := source.ParseDelimiter(f.delimiter)
 		k.Delimiter = &d
 	}
 	if f.given("quote") {
-		q := f.quote
-		switch strings.ToLower(q) {
-		case "double":
-			q = `"`
-		case "single":
-			q = "'"
-		case "none":
-			q = ""
-		}
-		if len(q) > 1 {
-			return k, asked("--quote %q: use one ASCII character, or double, single or none", f.quote)
+		q, err := source.ParseQuote(f.quote)
+		if err != nil {
+			return k, asked("--quote: %w\n  use a character, or double, single or none", err)
 		}
 		k.Quote = &q
 	}
 	if f.given("escape") {
-		e := f.escape
-		switch strings.ToLower(e) {
-		case "doubled":
-			e = ""
-		case "backslash":
-			e = `\`
-		}
-		if len(e) > 1 {
-			return k, asked("--escape %q: use one ASCII character, or doubled or backslash", f.escape)
+		e, err := source.ParseEscape(f.escape)
+		if err != nil {
+			return k, asked("--escape: %w\n  use a character, or doubled or backslash", err)
 		}
 		k.Escape = &e
 	}

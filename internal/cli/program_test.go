@@ -282,7 +282,7 @@ func TestPlanEditedAndLookedAt(t *testing.T) {
 
 	b.write("bad.yaml", strings.Replace(edited, "    from: Permit", "    form: Permit", 1))
 	r = b.run(2, "load", "bad.yaml", "--into", "sqlite:d.db")
-	assert.Regexp(t, `bad.yaml: line \d+: unknown field "form"`, r.err)
+	assert.Regexp(t, `bad.yaml: line \d+: unknown key "form"`, r.err)
 	b.write("gone.yaml", strings.Replace(edited, "from: Permit", "from: Licence", 1))
 	assert.Contains(t, b.run(2, "load", "gone.yaml", "--into", "sqlite:d.db").err, `no column "Licence"`)
 }

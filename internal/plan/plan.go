@@ -77,8 +77,21 @@ type Column struct {
 
 // Known is what the plan says of a source.
 func (s *Source) Known() source.Known {
-	k := source.Known{Encoding: s.Encoding, Delimiter: s.Delimiter, Quote: s.Quote, Escape: s.Escape,
+	k := source.Known{Encoding: s.Encoding,
 		Header: s.Header, Skip: s.Skip, Footer: s.Footer, By: "as the plan says"}
+	if s.Delimiter != nil {
+		d := source.ParseDelimiter(*s.Delimiter)
+		k.Delimiter = &d
+	}
+	// Check has made sure that these are characters.
+	if s.Quote != nil {
+		q, _ := source.ParseQuote(*s.Quote)
+		k.Quote = &q
+	}
+	if s.Escape != nil {
+		e, _ := source.ParseEscape(*s.Escape)
+		k.Escape = &e
+	}
 	zero, none := int64(0), 0
 	if k.Skip == nil && k.Header != nil {
 		k.Skip = &zero
@@ -92,13 +105,10 @@ func (s *Source) Known() source.Known {
 // FromLayout is the plan's description of an opened source.
 func FromLayout(s *source.Source) Source {
 	l := s.Layout
-	quote := ""
-	if l.Form.Quote != 0 {
-		quote = string(rune(l.Form.Quote))
-	}
-	p := Source{File: s.Name, Encoding: l.Encoding, Delimiter: &l.Form.Delimiter, Quote: &quote, Header: &l.Header}
+	delimiter, quote := source.DelimiterName(l.Form.Delimiter), source.QuoteName(l.Form.Quote)
+	p := Source{File: s.Name, Encoding: l.Encoding, Delimiter: &delimiter, Quote: &quote, Header: &l.Header}
 	if l.Form.Escape != 0 {
-		e := string(rune(l.Form.Escape))
+		e := source.EscapeName(l.Form.Escape)
 		p.Escape = &e
 	}
 	if l.Skip > 0 {
@@ -227,9 +237,14 @@ func (p *Plan) Check() error {
 		if s.File == "" {
 			return bad(fmt.Sprintf("$.sources[%d]", i), "the source names no file")
 		}
-		for what, c := range map[string]*string{"quote": s.Quote, "escape": s.Escape} {
-			if c != nil && len(*c) > 1 {
-				return bad(fmt.Sprintf("$.sources[%d].%s", i, what), "%s must be one ASCII character, or empty for none", what)
+		if s.Quote != nil {
+			if _, err := source.ParseQuote(*s.Quote); err != nil {
+				return bad(fmt.Sprintf("$.sources[%d].quote", i), "quote: %v; use double, single, none or a character", err)
+			}
+		}
+		if s.Escape != nil {
+			if _, err := source.ParseEscape(*s.Escape); err != nil {
+				return bad(fmt.Sprintf("$.sources[%d].escape", i), "escape: %v; use doubled, backslash or a character", err)
 			}
 		}
 	}

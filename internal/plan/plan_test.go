@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -88,7 +89,7 @@ func TestMistakesHaveTheirLine(t *testing.T) {
 		{"dd/MM/yyyy", "{dates: [dd/MM/yyyy], pivotal: 3}", 11, "pivotal"},
 		{"dd/MM/yyyy", "{negative: red}", 8, "brackets"},
 		{"key: [a]", "key: [b]", 6, `"b"`},
-		{"  name: x", "  name: \"\"", 5, "no name"},
+		{"  name: x", "  name: \"\"", 4, "no name"},
 		{"type: date", "type: date\n    keep_empty: sometimes", 8, "keep_empty"},
 		{"name: a", "name: a\n    from: B\n    type: text\n  - name: A", 11, "twice"},
 		{"columns:", "columnz:", 7, "columnz"},
@@ -119,6 +120,40 @@ func TestPositions(t *testing.T) {
 	assert.Equal(t, []int{1, 0, 4, -1}, at)
 	assert.Equal(t, []string{"Gone"}, missing)
 	assert.Equal(t, []string{"new"}, extra)
+}
+
+func TestEveryFormReadsBack(t *testing.T) {
+	for _, d := range []string{",", "\t", "|", ";", " ", ":", "#", "¦", "\x1f", ""} {
+		for _, q := range []byte{0, '"', '\''} {
+			s := &source.Source{Name: "x.csv", Layout: source.Layout{Encoding: "utf-8", Header: 1}}
+			s.Layout.Form.Delimiter, s.Layout.Form.Quote, s.Layout.Form.Escape = d, q, '\\'
+			p := &Plan{Version: 1, Sources: []Source{FromLayout(s)}, Table: Table{Name: "x"}, Columns: []Column{{Name: "a", From: "a", Type: "text"}}}
+			b, err := p.Encode(Comments{Beside: map[string]string{"$.sources[0].delimiter": "why"}})
+			require.NoError(t, err)
+			again, err := Parse(b)
+			require.NoError(t, err, string(b))
+			k := again.Sources[0].Known()
+			require.NotNil(t, k.Delimiter, string(b))
+			assert.Equal(t, d, *k.Delimiter)
+			assert.Equal(t, strings.TrimRight(string(rune(q)), "\x00"), *k.Quote)
+			assert.Equal(t, `\`, *k.Escape)
+		}
+	}
+}
+
+// Whatever a header is, a plan carries it.
+func TestEveryTextReadsBack(t *testing.T) {
+	for _, s := range []string{"\t", "a\tb", "\ta", "a\t", " lead", "trail ", "a: b", "a:", ":a", "# c", "a #b", "- d", "-", "yes", "null", "~", "1", "1.50", "0x1", "1e5", "1_0", "2024-01-01", "'", `"`, `a"b`, `\`, `a\nb`,
+		"{a}", "[b]", "a\nb", "\n", "a\r\nb", "a\n\nb\n", "é", "日本", "😀", "@x", "`", "%", "!x", "&x", "*x", "|", ">", "?", "? a", "<<", "=", "---", "...", "\u00a0", "\u2028", "\ufeff", "\x01", "\x7f", "\u0085", ".inf", ".nan", "true", "on", ", ", "a, b", "key: [x"} {
+		p := &Plan{Version: 1, Sources: []Source{{File: s + ".csv"}}, Table: Table{Name: s, Key: []string{s}, Comment: s}, LeaveOut: []string{s, s},
+			Columns: []Column{{Name: s, From: s, Type: "text", Nulls: []string{s}, Default: &s, Comment: s}}}
+		b, err := p.Encode(Comments{Head: s, Beside: map[string]string{"$.columns[0].type": s}, Above: map[string][]string{"$.columns[0]": {s}}})
+		require.NoError(t, err)
+		again, err := Parse(b)
+		if assert.NoError(t, err, "%q\n%s", s, b) {
+			assert.Equal(t, p, again, "%q\n%s", s, b)
+		}
+	}
 }
 
 func TestWishes(t *testing.T) {

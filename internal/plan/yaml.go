@@ -10,8 +10,7 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/parser"
+	"go.yaml.in/yaml/v4"
 
 	"ambertray/internal/reading"
 )
@@ -41,30 +40,41 @@ func (r Reading) MarshalYAML() (any, error) {
 		if len(r.Dates) == 1 {
 			return r.Dates[0], nil
 		}
-		return r.Dates, nil
+		n := &yaml.Node{}
+		if err := n.Encode(r.Dates); err != nil {
+			return nil, err
+		}
+		n.Style = yaml.FlowStyle
+		return n, nil
 	}
 	type plain Reading
 	return plain(r), nil
 }
 
-// UnmarshalYAML reads any of the forms, strictly.
-func (r *Reading) UnmarshalYAML(b []byte) error {
-	var one string
-	if yaml.Unmarshal(b, &one) == nil && !bytes.HasPrefix(bytes.TrimSpace(b), []byte("{")) {
-		r.Dates = []string{one}
-		return nil
-	}
-	var many []string
-	if yaml.Unmarshal(b, &many) == nil {
-		r.Dates = many
-		return nil
-	}
+// UnmarshalYAML reads any of the forms. A mistake is kept for Check.
+func (r *Reading) UnmarshalYAML(n *yaml.Node) error {
 	type plain Reading
-	if err := yaml.UnmarshalWithOptions(b, (*plain)(r), yaml.Strict()); err != nil {
-		r.wrong = err.Error()
-		if m := position.FindStringSubmatch(r.wrong); m != nil {
-			r.wrong = m[2]
+	var err error
+	switch n.Kind {
+	case yaml.ScalarNode:
+		r.Dates = []string{n.Value}
+	case yaml.SequenceNode:
+		err = n.Decode(&r.Dates)
+	default:
+		known := map[string]bool{}
+		for i := range reflect.TypeFor[Reading]().NumField() {
+			name, _, _ := strings.Cut(reflect.TypeFor[Reading]().Field(i).Tag.Get("yaml"), ",")
+			known[name] = name != ""
 		}
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			if k := n.Content[i].Value; !known[k] && r.wrong == "" {
+				r.wrong = fmt.Sprintf("unknown key %q", k)
+			}
+		}
+		err = n.Decode((*plain)(r))
+	}
+	if err != nil && r.wrong == "" {
+		r.wrong = "not a reading: " + mistake(err).What
 	}
 	return nil
 }
@@ -127,49 +137,91 @@ func IsPlan(head []byte) bool {
 	return false
 }
 
-var position = regexp.MustCompile(`^\[(\d+):\d+\] ([^\n]*)`)
+var unknownKey = regexp.MustCompile(`field (\S+) not found in type`)
+
+// mistake finds line and message in an error of the YAML package.
+func mistake(err error) *Error {
+	e := &Error{What: err.Error()}
+	var many *yaml.LoadErrors
+	var one *yaml.LoadError
+	if errors.As(err, &many) && len(many.Errors) > 0 {
+		one = many.Errors[0]
+	} else {
+		errors.As(err, &one)
+	}
+	if one != nil {
+		e.Line, e.What = one.Mark.Line, one.Message
+	}
+	if m := unknownKey.FindStringSubmatch(e.What); m != nil {
+		e.What = fmt.Sprintf("unknown key %q", m[1])
+	}
+	return e
+}
 
 // Parse reads a plan strictly: unknown keys, wrong types and contradictions
 // are errors with their line.
 func Parse(b []byte) (*Plan, error) {
 	p := &Plan{}
-	if err := yaml.UnmarshalWithOptions(b, p, yaml.Strict()); err != nil {
-		e := &Error{What: err.Error()}
-		if m := position.FindStringSubmatch(err.Error()); m != nil {
-			e.Line, _ = strconv.Atoi(m[1])
-			e.What = m[2]
-		}
-		return nil, e
+	if err := yaml.Load(b, p, yaml.WithKnownFields()); err != nil {
+		return nil, mistake(err)
 	}
 	if err := p.Check(); err != nil {
 		var e *Error
 		if errors.As(err, &e) {
-			e.Line = lineOf(b, e.Path)
+			var doc yaml.Node
+			if yaml.Load(b, &doc) == nil {
+				e.Line = lineOf(&doc, e.Path)
+			}
 		}
 		return nil, err
 	}
 	return p, nil
 }
 
-// lineOf finds the line of a path, or of the nearest one above it.
-func lineOf(b []byte, path string) int {
-	file, err := parser.ParseBytes(b, 0)
-	if err != nil {
-		return 0
+// find follows a path like $.columns[2].type. key is the node before a value
+// in a mapping; of an element of a list it is the element.
+func find(doc *yaml.Node, path string) (key, value *yaml.Node) {
+	n := doc
+	if n.Kind == yaml.DocumentNode && len(n.Content) > 0 {
+		n = n.Content[0]
 	}
-	for path != "" && path != "$" {
-		if pp, err := yaml.PathString(path); err == nil {
-			if n, err := pp.FilterFile(file); err == nil && n != nil && n.GetToken() != nil {
-				return n.GetToken().Position.Line
+	key = n
+steps:
+	for _, step := range strings.FieldsFunc(strings.TrimPrefix(path, "$"), func(r rune) bool { return r == '.' || r == '[' || r == ']' }) {
+		if i, err := strconv.Atoi(step); err == nil && n.Kind == yaml.SequenceNode {
+			if i >= len(n.Content) {
+				return nil, nil
 			}
+			n = n.Content[i]
+			key = n
+			continue
+		}
+		if n.Kind == yaml.MappingNode {
+			for i := 0; i+1 < len(n.Content); i += 2 {
+				if n.Content[i].Value == step {
+					key, n = n.Content[i], n.Content[i+1]
+					continue steps
+				}
+			}
+		}
+		return nil, nil
+	}
+	return key, n
+}
+
+// lineOf is the line of a path, or of the nearest one above it.
+func lineOf(doc *yaml.Node, path string) int {
+	for path != "" {
+		if key, _ := find(doc, path); key != nil {
+			return max(key.Line, 1)
 		}
 		path = path[:max(strings.LastIndexAny(path, ".["), 0)]
 	}
-	return 0
+	return 1
 }
 
-// Comments are remarks beside the parts of a plan, by path. Above stand on a
-// line of their own.
+// Comments are remarks beside the parts of a plan, by path. Above stand on
+// lines of their own.
 type Comments struct {
 	Head   string            // at the top of the file
 	Beside map[string]string // behind the value
@@ -178,50 +230,46 @@ type Comments struct {
 
 // Encode writes the plan as YAML.
 func (p *Plan) Encode(c Comments) ([]byte, error) {
-	m := yaml.CommentMap{}
+	var doc yaml.Node
+	if err := doc.Encode(p); err != nil {
+		return nil, err
+	}
 	for path, text := range c.Beside {
-		if p.isList(path) {
-			// The package would put it between a key and its list.
-			m[path] = append(m[path], yaml.HeadComment(" "+oneLine(text)))
-			continue
+		if _, value := find(&doc, path); value != nil && text != "" {
+			value.LineComment = "# " + oneLine(text)
 		}
-		m[path] = append(m[path], yaml.LineComment(" "+oneLine(text)))
 	}
 	for path, lines := range c.Above {
-		var out []string
-		for _, l := range lines {
-			out = append(out, " "+oneLine(l))
+		key, _ := find(&doc, path)
+		if key == nil {
+			continue
 		}
-		m[path] = append(m[path], yaml.HeadComment(out...))
+		for i, l := range lines {
+			if i > 0 {
+				key.HeadComment += "\n"
+			}
+			key.HeadComment += "# " + oneLine(l)
+		}
 	}
-	b, err := yaml.MarshalWithOptions(p, yaml.WithComment(m), yaml.IndentSequence(true))
+	b, err := yaml.Dump(&doc, yaml.WithLineWidth(-1), yaml.WithIndent(2), yaml.WithCompactSeqIndent(false), yaml.WithQuotePreference(yaml.QuoteDouble))
 	if err != nil {
 		return nil, err
 	}
-	var head strings.Builder
+	head := ""
 	for _, l := range strings.Split(strings.TrimRight(c.Head, "\n"), "\n") {
 		if l != "" {
-			head.WriteString("# " + oneLine(l) + "\n")
+			head += "# " + oneLine(l) + "\n"
 		}
 	}
-	return append([]byte(head.String()), b...), nil
+	return append([]byte(head), b...), nil
 }
 
 // oneLine keeps a comment a comment.
 func oneLine(s string) string {
 	return strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f || r == '\u0085' || r == '\u2028' || r == '\u2029' {
+		if r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 || r == '\u2028' || r == '\u2029' || r == '\ufeff' {
 			return ' '
 		}
 		return r
 	}, s)
-}
-
-// isList reports whether a list stands at a path.
-func (p *Plan) isList(path string) bool {
-	var i int
-	if n, _ := fmt.Sscanf(path, "$.columns[%d].reading", &i); n == 1 && strings.HasSuffix(path, ".reading") {
-		return p.Columns[i].Reading != nil && len(p.Columns[i].Reading.Dates) > 1
-	}
-	return strings.HasSuffix(path, ".key") || strings.HasSuffix(path, ".null_words")
 }

@@ -303,8 +303,58 @@ func delimiterName(d string) string {
 	return fmt.Sprintf("%q", d)
 }
 
-// DelimiterName is the delimiter as people call it.
-func DelimiterName(d string) string { return delimiterName(d) }
+// Characters that people and plans call by a name.
+var (
+	delimiterNames = map[string]string{"comma": ",", "tab": "\t", "\\t": "\t", "pipe": "|", "semicolon": ";", "colon": ":", "space": " ", "none": ""}
+	quoteNames     = map[string]string{"double": `"`, "single": "'", "none": ""}
+	escapeNames    = map[string]string{"doubled": "", "backslash": `\`}
+)
+
+// ParseDelimiter reads a delimiter given as itself or by its name.
+func ParseDelimiter(s string) string { return named(delimiterNames, s) }
+
+// ParseQuote reads a quote given as itself or by its name: one ASCII
+// character, or none.
+func ParseQuote(s string) (string, error) { return one(named(quoteNames, s)) }
+
+// ParseEscape reads an escape character given as itself or by its name; none
+// means that quotes are doubled.
+func ParseEscape(s string) (string, error) { return one(named(escapeNames, s)) }
+
+func named(names map[string]string, s string) string {
+	if c, ok := names[strings.ToLower(s)]; ok {
+		return c
+	}
+	return s
+}
+
+func one(s string) (string, error) {
+	if len(s) > 1 {
+		return "", fmt.Errorf("%q is not one ASCII character", s)
+	}
+	return s, nil
+}
+
+// DelimiterName, QuoteName and EscapeName are what plans write.
+func DelimiterName(d string) string {
+	for n, c := range delimiterNames {
+		if c == d && n != "comma" && n != "pipe" && n != "semicolon" && n != "colon" && n != `\t` {
+			return n
+		}
+	}
+	return d
+}
+
+// QuoteName is the quote as plans write it.
+func QuoteName(q byte) string { return quoteName(q) }
+
+// EscapeName is the escape character as plans write it.
+func EscapeName(e byte) string {
+	if e == '\\' {
+		return "backslash"
+	}
+	return string(rune(e))
+}
 
 func (s *Source) decideForm(text []byte, whole bool, known Known) error {
 	f := delimited.Form{Delimiter: ",", Quote: '"'}
