@@ -63,6 +63,9 @@ type fewSet struct {
 	texts  [4 * fewValues]string
 }
 
+// wants reports whether another value could change the count.
+func (d *distinct) wants() bool { return !d.off && (!d.many || d.seen < estimateFrom) }
+
 func (d *distinct) add(h uint64, b []byte, times int64) {
 	if d.off {
 		return
@@ -162,9 +165,9 @@ func (d *distinct) count() (int64, bool) {
 	return max(int64(est+0.5), fewValues+1), false
 }
 
-// A memo holds back values that come again and again, so that a value is
-// taken apart once and counted many times. It is given up where values hardly
-// ever come again.
+// A memo holds back short values that come again and again, so that a value
+// is taken apart once and counted many times. It is given up where values
+// hardly ever come again.
 type memo struct {
 	slots []slot
 	hits  int
@@ -172,37 +175,46 @@ type memo struct {
 	off   bool
 }
 
-// A slot fills one line of the processor's cache.
+// A slot holds a value of at most sixteen bytes: the first and the last eight
+// of them, which overlap in a value of less than sixteen. A value of less than
+// eight is filled up with zeros.
 type slot struct {
-	hash  uint64
-	count int64
-	line  int64
-	n     uint8
-	text  [39]byte
+	head, tail uint64
+	n          int
+	count      int64
+	line       int64
 }
 
-const memoSlots = 512
+const memoBits = 11
 
-// again reports whether the field was counted as one that stood before.
-func (e *evidence) again(s *scratch, f []byte, line int64, ascii bool) bool {
+// again takes the field if it can hold it back.
+func (e *evidence) again(s *scratch, f []byte, line int64) bool {
 	m := &e.memo
-	if m.off || len(f) == 0 || len(f) > len(slot{}.text) || f[0] <= ' ' || f[len(f)-1] <= ' ' {
+	n := len(f)
+	if m.off || n == 0 || n > 16 || cap(f) < 8 {
+		return false
+	}
+	var head, tail uint64
+	if n >= 8 {
+		head, tail = binary.LittleEndian.Uint64(f), binary.LittleEndian.Uint64(f[n-8:])
+	} else {
+		head = binary.LittleEndian.Uint64(f[:8]) & (1<<(8*n) - 1)
+	}
+	if f[0] <= ' ' || f[n-1] <= ' ' {
 		return false
 	}
 	if m.slots == nil {
-		m.slots = make([]slot, memoSlots)
+		m.slots = make([]slot, 1<<memoBits)
 	}
-	h := hash(f)
-	x := &m.slots[h%memoSlots]
-	if x.hash == h && string(x.text[:x.n]) == string(f) {
+	x := &m.slots[(head*0x9e3779b97f4a7c15^bits.RotateLeft64(tail*0xd6e8feb86659fd93, 32))>>(64-memoBits)]
+	if x.head == head && x.tail == tail && x.n == n {
 		x.count++
 		m.hits++
 		return true
 	}
 	e.flush(s, x)
-	x.hash, x.count, x.line, x.n = h, 1, line, uint8(len(f))
-	copy(x.text[:], f)
-	if m.tries++; m.tries == 4*memoSlots {
+	*x = slot{head, tail, n, 1, line}
+	if m.tries++; m.tries == 4<<memoBits {
 		if m.hits < 2*m.tries {
 			e.flushAll(s)
 			m.off, m.slots = true, nil
@@ -213,10 +225,16 @@ func (e *evidence) again(s *scratch, f []byte, line int64, ascii bool) bool {
 }
 
 func (e *evidence) flush(s *scratch, x *slot) {
-	if x.count > 0 {
-		e.observeTimes(s, x.text[:x.n], false, x.line, false, x.count)
-		x.count = 0
+	if x.count == 0 {
+		return
 	}
+	var b [24]byte
+	binary.LittleEndian.PutUint64(b[:], x.head)
+	if x.n >= 8 {
+		binary.LittleEndian.PutUint64(b[x.n-8:], x.tail)
+	}
+	e.observeTimes(s, b[:x.n], false, x.line, false, x.count)
+	x.count = 0
 }
 
 // flushAll takes all that is held back into the evidence.

@@ -138,7 +138,8 @@ func variants(w string) []string {
 }
 
 // observe counts one field. ascii tells that the field has no byte beyond
-// ASCII for certain. It returns a hash of the field, or 0 for a blank one.
+// ASCII for certain. It returns a hash of the field where
+// the scratch asks for it, or 0 for a blank one.
 func (e *evidence) observe(s *scratch, field []byte, quoted bool, line int64, ascii bool) uint64 {
 	return e.observeTimes(s, field, quoted, line, ascii, 1)
 }
@@ -185,8 +186,11 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line int6
 	if p := prefix(b); p <= e.lo.prefix || p >= e.hi.prefix {
 		e.bounds(p, b)
 	}
-	h := hash(b)
-	e.values.add(h, b, times)
+	var h uint64
+	if s.hashes || e.values.wants() {
+		h = hash(b)
+		e.values.add(h, b, times)
+	}
 
 	c := b[0]
 	if d := c - '0'; d <= 9 || c == '-' || c == '.' {
@@ -228,7 +232,7 @@ func (e *evidence) other(s *scratch, b []byte, line int64) bool {
 		if len(b) < 6 {
 			return false
 		}
-		if dateStart[l]&letterBit(b[1]) != 0 && e.date(s, b, line) {
+		if startsDate(b) && e.date(s, b, line) {
 			return true
 		}
 		// A currency code of two or three letters is followed by digits.
@@ -241,13 +245,17 @@ func (e *evidence) other(s *scratch, b []byte, line int64) bool {
 	return e.number(s, b, line)
 }
 
-// dateStart has, per first letter, the second letters of months and weekdays.
-var dateStart = func() (t [256]uint32) {
-	for _, n := range []string{"ja", "fe", "ma", "ap", "ju", "au", "se", "oc", "no", "de", "mo", "tu", "we", "th", "fr", "sa", "su"} {
-		t[n[0]] |= letterBit(n[1])
+// startsDate reports whether b begins like an English month or weekday.
+func startsDate(b []byte) bool {
+	const j, f, m, a, s, o, n, d, t, w = 'j' << 16, 'f' << 16, 'm' << 16, 'a' << 16, 's' << 16, 'o' << 16, 'n' << 16, 'd' << 16, 't' << 16, 'w' << 16
+	switch uint32(b[0]|0x20)<<16 | uint32(b[1]|0x20)<<8 | uint32(b[2]|0x20) {
+	case j | 'a'<<8 | 'n', f | 'e'<<8 | 'b', m | 'a'<<8 | 'r', a | 'p'<<8 | 'r', m | 'a'<<8 | 'y', j | 'u'<<8 | 'n', j | 'u'<<8 | 'l',
+		a | 'u'<<8 | 'g', s | 'e'<<8 | 'p', o | 'c'<<8 | 't', n | 'o'<<8 | 'v', d | 'e'<<8 | 'c',
+		m | 'o'<<8 | 'n', t | 'u'<<8 | 'e', w | 'e'<<8 | 'd', t | 'h'<<8 | 'u', f | 'r'<<8 | 'i', s | 'a'<<8 | 't', s | 'u'<<8 | 'n':
+		return true
 	}
-	return
-}()
+	return false
+}
 
 func letterBit(c byte) uint32 {
 	if c |= 0x20; c < 'a' || c > 'z' {
@@ -257,8 +265,15 @@ func letterBit(c byte) uint32 {
 }
 
 func isASCII(b []byte) bool {
+	const high = 0x8080808080808080
+	for len(b) >= 32 {
+		if (binary.LittleEndian.Uint64(b)|binary.LittleEndian.Uint64(b[8:])|binary.LittleEndian.Uint64(b[16:])|binary.LittleEndian.Uint64(b[24:]))&high != 0 {
+			return false
+		}
+		b = b[32:]
+	}
 	for len(b) >= 8 {
-		if binary.LittleEndian.Uint64(b)&0x8080808080808080 != 0 {
+		if binary.LittleEndian.Uint64(b)&high != 0 {
 			return false
 		}
 		b = b[8:]
@@ -281,15 +296,18 @@ func (e *evidence) plainNumber(s *scratch, b []byte, line int64) bool {
 	if len(d) == 0 || len(d) > 18 {
 		return false
 	}
-	var n int64
 	point := -1
-	for i, c := range d {
-		if v := c - '0'; v <= 9 {
-			n = n*10 + int64(v)
-		} else if c == '.' && point < 0 {
-			point = i
-		} else {
-			return false
+	n, whole := eightDigits(d)
+	if !whole {
+		n = 0
+		for i, c := range d {
+			if v := c - '0'; v <= 9 {
+				n = n*10 + int64(v)
+			} else if c == '.' && point < 0 {
+				point = i
+			} else {
+				return false
+			}
 		}
 	}
 	if neg {
@@ -343,6 +361,24 @@ func (e *evidence) plainNumber(s *scratch, b []byte, line int64) bool {
 		f.first.add(line, b, s.times)
 	}
 	return true
+}
+
+// eightDigits reads one to eight digits at once: in a word, neighbours are
+// joined to numbers of two, four and eight digits.
+func eightDigits(d []byte) (int64, bool) {
+	if len(d) > 8 || cap(d) < 8 {
+		return 0, false
+	}
+	const zeros = 0x3030303030303030
+	unused := 64 - 8*len(d)
+	w := binary.LittleEndian.Uint64(d[:8])<<unused | zeros&(1<<unused-1)
+	if ((w+0x4646464646464646)|(w-zeros))&0x8080808080808080 != 0 {
+		return 0, false
+	}
+	w -= zeros
+	w = w*10 + w>>8
+	w = ((w&0x000000ff000000ff)*(100+1000000<<32) + (w>>16&0x000000ff000000ff)*(1+10000<<32)) >> 32
+	return int64(w & 0xffffffff), true
 }
 
 func compactDate(n int64) bool {
@@ -474,6 +510,7 @@ type scratch struct {
 	number reading.NumberScan
 	words  *wordTable
 	times  int64 // how often the field at hand stands
+	hashes bool  // the caller needs the field's hash
 }
 
 // merge adds what another goroutine saw.

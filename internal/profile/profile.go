@@ -272,6 +272,10 @@ func problem(src *source.Source, err error) error {
 // Problem adds the place to an error of reading src.
 func Problem(src *source.Source, err error) error { return problem(src, err) }
 
+// intHash stands for the hash of a whole number, which is only needed where a
+// column holds other values too.
+const intHash = ^uint64(0)
+
 // chunk observes every record of a chunk, or the first left of them.
 func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (records int64, first []Preview) {
 	ascii := isASCII(c.Data)
@@ -322,20 +326,26 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 			continue
 		}
 		w.lines = append(w.lines, rec.Line)
+		cols, watched := w.cols[:len(rec.Fields)], watched[:len(rec.Fields)]
 		for i, f := range rec.Fields {
-			e := w.cols[i]
+			e := cols[i]
 			if !watched[i] {
-				if !e.again(&w.scratch, f, rec.Line, ascii) {
+				w.scratch.hashes = false
+				if !e.again(&w.scratch, f, rec.Line) {
 					e.observe(&w.scratch, f, rec.Quoted(i), rec.Line, ascii)
 				}
 				continue
 			}
 			before := e.ints.count
+			w.scratch.hashes = len(w.ints[i]) != len(w.lines)-1
 			h := e.observe(&w.scratch, f, rec.Quoted(i), rec.Line, ascii)
-			w.hashes[i] = append(w.hashes[i], h)
 			if e.ints.count != before {
 				w.ints[i] = append(w.ints[i], e.ints.last)
+				h = intHash
+			} else if b := reading.TrimSpace(f); h == 0 && len(b) > 0 {
+				h = hash(b)
 			}
+			w.hashes[i] = append(w.hashes[i], h)
 		}
 	}
 	for i, u := range uniques {
@@ -343,6 +353,13 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 			if len(w.ints[i]) == len(w.lines) {
 				u.addInts(w.ints[i], w.lines)
 			} else {
+				k := 0
+				for j, h := range w.hashes[i] {
+					if h == intHash {
+						w.hashes[i][j] = hashInt(w.ints[i][k])
+						k++
+					}
+				}
 				u.add(w.hashes[i], w.lines)
 			}
 		}

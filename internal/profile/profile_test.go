@@ -388,3 +388,16 @@ func FuzzDateShapes(f *testing.F) {
 		}
 	})
 }
+
+func TestEightDigits(t *testing.T) {
+	buf := make([]byte, 0, 32)
+	for _, n := range []int64{0, 7, 42, 999, 1000, 54321, 987654, 1234567, 12345678, 99999999} {
+		got, ok := eightDigits(fmt.Appendf(buf, "%d", n))
+		require.True(t, ok)
+		require.Equal(t, n, got)
+	}
+	for _, s := range []string{"1a", "1.5", "12:4", "/2", "123456789", "-1", "1\x00", "\xb1"} {
+		_, ok := eightDigits(append(buf, s...))
+		assert.False(t, ok, s)
+	}
+}
