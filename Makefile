@@ -6,7 +6,11 @@ LDFLAGS := -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 
 export CGO_ENABLED = 0
 
-.PHONY: build demo test lint servers fuzz bench screenshots clean
+.DEFAULT_GOAL := build
+.PHONY: help build demo test lint servers fuzz bench screenshots clean
+
+help: ## this list
+	@grep -E '^[a-z]+:.*##' Makefile | sed 's/:.*##/\t/'
 
 build: ## one static program, bin/ambertray
 	go build -trimpath -ldflags '$(LDFLAGS)' -o bin/ambertray ./cmd/ambertray

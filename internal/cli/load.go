@@ -241,7 +241,7 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, took time.Duration) {
 	}
 	verdict := st.good(string(r.Verdict))
 	if r.Verdict == tray.Waiting {
-		verdict = st.paint(string(r.Verdict)) + ": rejects wait to be mended"
+		verdict = st.warn(string(r.Verdict)) + ": rejects wait to be mended"
 	}
 	fmt.Fprintf(a.out, "\n  verdict  %s\n  papers   %s\n", verdict, e.Dir)
 }

@@ -11,6 +11,7 @@ import (
 
 	"ambertray/internal/load"
 	"ambertray/internal/profile"
+	"ambertray/internal/reading"
 	"ambertray/internal/source"
 )
 
@@ -345,16 +346,16 @@ func printRecords(w io.Writer, st style, headers []string, records []profile.Pre
 // numeric reports whether a column of the preview is best aligned right.
 func numeric(records []profile.Preview, i int) bool {
 	some := false
+	var n reading.NumberScan
 	for _, r := range records {
-		if i >= len(r.Fields) || r.Fields[i] == "" {
+		if i >= len(r.Fields) {
 			continue
 		}
-		for k, c := range strings.TrimSpace(r.Fields[i]) {
-			if (c < '0' || c > '9') && c != '.' && c != ',' && !(k == 0 && c == '-') {
-				return false
-			}
+		v := strings.TrimSpace(r.Fields[i])
+		if v == "" || v == "-" {
+			continue
 		}
-		if v := r.Fields[i]; len(v) > 1 && v[0] == '0' && v[1] != '.' && v[1] != ',' {
+		if !n.Scan([]byte(v)) || len(n.Digits) > 1 && n.Digits[0] == '0' && n.After == 0 {
 			return false
 		}
 		some = true

@@ -21,6 +21,9 @@ type style struct {
 	width  int // columns
 }
 
+// amber is colour 214 of the 256 that terminals share.
+var amber = text.Fg256Color(214)
+
 const unfolded = 120 // width where there is no terminal to ask
 
 func (a *app) style(w io.Writer) style {
@@ -45,7 +48,8 @@ func (s style) paint(t string, c ...text.Color) string {
 }
 
 func (s style) title(t string) string { return s.paint(t, text.Bold) }
-func (s style) head(t string) string  { return s.paint(t, text.Bold, text.FgYellow) }
+func (s style) head(t string) string  { return s.paint(t, text.Bold, amber) }
+func (s style) warn(t string) string  { return s.paint(t, amber) }
 func (s style) dim(t string) string   { return s.paint(t, text.Faint) }
 func (s style) bad(t string) string   { return s.paint(t, text.Bold, text.FgRed) }
 func (s style) good(t string) string  { return s.paint(t, text.FgGreen) }
@@ -55,7 +59,7 @@ func (s style) weight(w profile.Weight) string {
 	case profile.Blocker:
 		return s.bad(string(w))
 	case profile.Caution:
-		return s.paint(string(w), text.FgYellow)
+		return s.warn(string(w))
 	}
 	return s.dim(string(w))
 }
