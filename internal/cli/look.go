@@ -161,7 +161,7 @@ func (a *app) printLook(in *input, check *load.Check, rows int) {
 	if rows > 0 && len(p.First) > 0 {
 		n := min(rows, len(p.First))
 		fmt.Fprintf(w, "\n%s\n", st.title("First "+plural(int64(n), "record")))
-		printRecords(w, st, src.Layout.Columns, p.First[:n])
+		printRecords(w, st, "line", src.Layout.Columns, p.First[:n])
 	}
 }
 
@@ -301,7 +301,7 @@ func (a *app) printCheck(st style, c *load.Check) {
 }
 
 // printRecords shows records as a table, as many columns as fit.
-func printRecords(w io.Writer, st style, headers []string, records []profile.Preview) {
+func printRecords(w io.Writer, st style, number string, headers []string, records []profile.Preview) {
 	const most = 24 // characters of one value
 	wide := make([]int, len(headers))
 	for i, h := range headers {
@@ -318,7 +318,7 @@ func printRecords(w io.Writer, st style, headers []string, records []profile.Pre
 		shown++
 	}
 	shown = max(shown, 1)
-	heads := []string{">line"}
+	heads := []string{">" + number}
 	for i, h := range headers[:shown] {
 		if h = shorten(h, most); numeric(records, i) {
 			h = ">" + h

@@ -163,7 +163,7 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 	f.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress")
 	f.StringVar(&a.logLevel, "log-level", "warn", "messages to show: debug, info, warn or error")
-	root.AddCommand(a.lookCommand(), a.planCommand(), a.ddlCommand(), a.loadCommand(), a.demoCommand())
+	root.AddCommand(a.lookCommand(), a.planCommand(), a.ddlCommand(), a.loadCommand(), a.peekCommand(), a.demoCommand())
 	return root
 }
 

@@ -32,7 +32,7 @@ var MySQL = &Dialect{
 	},
 	inline: func(comment string) string { return " COMMENT " + mysqlString(clipRunes(comment, 1024)) },
 	tail: func(t Table) string {
-		s := " DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
+		s := " ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
 		if t.Comment != "" {
 			s += " COMMENT " + mysqlString(clipRunes(t.Comment, 2048))
 		}

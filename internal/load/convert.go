@@ -3,6 +3,7 @@ package load
 import (
 	"fmt"
 	"strings"
+	"unicode/utf8"
 
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
@@ -66,8 +67,11 @@ type part struct {
 
 // misfits counts values of one column that do not fit.
 type misfits struct {
-	count int64
-	first []profile.Example
+	count   int64
+	first   []profile.Example
+	reason  string // of the first
+	tooLong int64
+	longest int // characters, of those that are too long
 }
 
 // convert reads a chunk into p. Rows whose number is in skip are left out,
@@ -128,6 +132,13 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 			}
 			x := &p.misfits[i]
 			x.count++
+			if m == reading.TooLong {
+				x.tooLong++
+				x.longest = max(x.longest, utf8.RuneCount(f))
+			}
+			if len(x.first) == 0 {
+				x.reason = m.Reason(r.Type, f)
+			}
 			if len(x.first) < 3 {
 				x.first = append(x.first, profile.Example{Line: rec.Line, Value: string(f)})
 			}

@@ -40,11 +40,16 @@ type Job struct {
 	Source *source.Source
 	Plan   *plan.Plan
 	Target target.Target // nil: a dry run
+	// Spec says how the table is to be loaded. Its columns are the plan's.
+	Spec target.Spec
 	// Entry takes the rejects; nil keeps none.
 	Entry *tray.Entry
 	// MaxRejects ends the load when there are more; negative for no limit.
 	MaxRejects int64
-	Log        *slog.Logger
+	// MaxShare, if above 0, does so when more than this share of the records
+	// read are rejected. It is looked at when all have been read.
+	MaxShare float64
+	Log      *slog.Logger
 	// Progress is called now and then.
 	Progress func(Progress)
 	// Receipt is filled in; the caller sets what identifies the run.
@@ -105,6 +110,11 @@ type Check struct {
 type Misfits struct {
 	Count int64
 	First []profile.Example
+	// Reason is that of the first; TooLong counts those that are only too
+	// long, and Longest is the longest of them, in characters.
+	Reason  string
+	TooLong int64
+	Longest int
 }
 
 // run is the state of one load.
@@ -114,6 +124,7 @@ type run struct {
 	at      []int
 	load    target.Load
 	total   []tally.Column
+	before  []tally.Column // what the table held, or nil
 	records tray.Records
 	skipped [8]int64
 	reasons map[[2]string]*tray.Reason // by column and reason
@@ -137,10 +148,15 @@ func Run(ctx context.Context, job Job) error {
 	if r.at, err = Positions(job.Plan, src); err != nil {
 		return err
 	}
-	if r.load, err = job.Target.Begin(ctx, target.Spec{Table: job.Plan.Definition()}); err != nil {
+	if r.load, err = job.Target.Begin(ctx, job.Spec); err != nil {
 		return err
 	}
 	defer r.load.Rollback()
+	if job.Spec.Mode == target.Append {
+		if job.Receipt.Table.Before, r.before, err = r.load.Tally(ctx); err != nil {
+			return err
+		}
+	}
 	r.rejects = job.Entry.Rejects(src.Layout.Columns)
 	if err := r.read(ctx); err != nil {
 		r.rejects.Finish()
@@ -153,6 +169,9 @@ func Run(ctx context.Context, job Job) error {
 	receipt.Source.SHA256 = r.stream.Sum()
 	if r.stream.Bytes() != src.Size {
 		return ErrChanged
+	}
+	if job.MaxShare > 0 && float64(r.records.Rejected) > job.MaxShare*float64(r.records.Read) {
+		return &TooManyRejects{int64(job.MaxShare * float64(r.records.Read)), r.grouped()}
 	}
 	job.Log.Info("records read", "read", r.records.Read, "loaded", r.records.Loaded, "rejected", r.records.Rejected, "skipped", r.records.Skipped, "sha256", receipt.Source.SHA256)
 	r.progress("verifying")
@@ -185,7 +204,7 @@ func DryRun(ctx context.Context, job Job) (*Check, error) {
 	}
 	c := &Check{Records: r.records, Skipped: r.skips(), Reasons: r.grouped(), Tally: r.total}
 	for _, m := range r.misfits {
-		c.Misfits = append(c.Misfits, Misfits{m.count, m.first})
+		c.Misfits = append(c.Misfits, Misfits{m.count, m.first, m.reason, m.tooLong, m.longest})
 	}
 	return c, nil
 }
@@ -300,7 +319,12 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 	}
 	for i, m := range x.misfits {
 		t := &r.misfits[i]
+		if t.count == 0 {
+			t.reason = m.reason
+		}
 		t.count += m.count
+		t.tooLong += m.tooLong
+		t.longest = max(t.longest, m.longest)
 		t.first = append(t.first, m.first[:min(len(m.first), 3-min(3, len(t.first)))]...)
 	}
 	slices.SortStableFunc(x.rejects, func(a, b tray.Reject) int { return cmp.Compare(a.Line, b.Line) })
@@ -348,15 +372,23 @@ func (r *run) verify(ctx context.Context) error {
 	if r.rejects.Count != r.records.Rejected {
 		differences = append(differences, fmt.Sprintf("%d records rejected, but %d in the rejects file", r.records.Rejected, r.rejects.Count))
 	}
-	if rows != r.records.Loaded {
-		differences = append(differences, fmt.Sprintf("%d records loaded, but the table has %d rows", r.records.Loaded, rows))
+	before := receipt.Table.Before
+	if rows-before != r.records.Loaded {
+		differences = append(differences, fmt.Sprintf("%d records loaded, but the table has %d rows, and had %d before", r.records.Loaded, rows, before))
 	}
-	columns := r.job.Plan.Definition().Columns
+	columns := r.job.Spec.Table.Columns
 	receipt.Columns = nil
 	for i := range r.total {
 		t := &r.total[i]
 		c := tray.Column{Name: columns[i].Name, Type: t.Type.String(), Nulls: t.Nulls, Sum: t.Sum(), Smallest: t.Smallest(), Largest: t.Largest()}
-		c.Differences = t.Differs(&held[i])
+		expected := *t
+		expected.Loose = held[i].Loose
+		if r.before != nil {
+			// What was there and what was read together are what is there now.
+			expected = r.before[i]
+			expected.Merge(t)
+		}
+		c.Differences = expected.Differs(&held[i])
 		c.Agrees = len(c.Differences) == 0
 		for _, d := range c.Differences {
 			differences = append(differences, "column "+c.Name+": "+d)

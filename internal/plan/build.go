@@ -47,7 +47,7 @@ func Build(src *source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments
 			}
 		}
 		for i := range headers {
-			if forgive(headers[i]) == forgive(s) {
+			if Forgive(headers[i]) == Forgive(s) {
 				return i, nil
 			}
 		}

@@ -73,6 +73,11 @@ type Column struct {
 	// has wide and narrow character types, the column gets the wide one.
 	Unicode bool   `yaml:"unicode,omitempty"`
 	Comment string `yaml:"description,omitempty"`
+
+	// Lo and Hi bound the integers that an existing table's column takes, if
+	// not both 0. They are the table's, and not part of the file.
+	Lo int64 `yaml:"-"`
+	Hi int64 `yaml:"-"`
 }
 
 // Known is what the plan says of a source.
@@ -132,7 +137,7 @@ func (c *Column) Reader() (*reading.Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &reading.Reader{Type: t, Required: c.Required, Default: c.Default, NullWords: c.Nulls, Trim: c.Trim}
+	r := &reading.Reader{Type: t, Required: c.Required, Default: c.Default, NullWords: c.Nulls, Trim: c.Trim, Lo: c.Lo, Hi: c.Hi}
 	switch c.KeepEmpty {
 	case "", "none":
 	case "quoted":
@@ -180,7 +185,7 @@ func (p *Plan) Positions(headers []string) (at []int, missing, extra []string) {
 	loose := map[string][]int{}
 	for i, h := range headers {
 		exact[h] = append(exact[h], i)
-		loose[forgive(h)] = append(loose[forgive(h)], i)
+		loose[Forgive(h)] = append(loose[Forgive(h)], i)
 	}
 	taken := make([]bool, len(headers))
 	seen := map[string]int{} // how often a header has been asked for
@@ -188,8 +193,8 @@ func (p *Plan) Positions(headers []string) (at []int, missing, extra []string) {
 	for i, c := range p.Columns {
 		at[i] = -1
 		places := exact[c.From]
-		if len(places) == 0 && len(loose[forgive(c.From)]) == 1 {
-			places = loose[forgive(c.From)]
+		if len(places) == 0 && len(loose[Forgive(c.From)]) == 1 {
+			places = loose[Forgive(c.From)]
 		}
 		if n := seen[c.From]; n < len(places) {
 			// The same header twice means the columns in their order.
@@ -204,18 +209,18 @@ func (p *Plan) Positions(headers []string) (at []int, missing, extra []string) {
 	}
 	left := map[string]bool{}
 	for _, h := range p.LeaveOut {
-		left[forgive(h)] = true
+		left[Forgive(h)] = true
 	}
 	for i, h := range headers {
-		if !taken[i] && !left[forgive(h)] {
+		if !taken[i] && !left[Forgive(h)] {
 			extra = append(extra, h)
 		}
 	}
 	return
 }
 
-// forgive reduces a header to what matters when names are compared.
-func forgive(h string) string {
+// Forgive reduces a header to what matters when names are compared.
+func Forgive(h string) string {
 	return strings.ToLower(strings.Join(strings.FieldsFunc(h, func(r rune) bool {
 		return r == ' ' || r == '_' || r == '-' || r == '.' || r == '\t' || r == '\u00a0'
 	}), ""))

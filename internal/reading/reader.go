@@ -34,6 +34,8 @@ type Reader struct {
 	KeepBlank, KeepQuoted bool
 	// Required makes a null a misfit, unless Default is set.
 	Required bool
+	// Lo and Hi bound an integer type more narrowly, if not both 0.
+	Lo, Hi int64
 	// Default stands in for a null. It is plain text: 12.50, 2026-11-23.
 	Default *string
 
@@ -202,6 +204,9 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 	case sqltype.UUID:
 		return uuid(b, v)
 	case sqltype.Char, sqltype.VarChar:
+		if r.Type.Kind == sqltype.Char && len(b) > 0 && b[len(b)-1] == ' ' {
+			return EndsInSpace
+		}
 		if len(b) > r.Type.Length && utf8.RuneCount(b) > r.Type.Length {
 			return TooLong
 		}
@@ -232,6 +237,9 @@ func TrimSpace(b []byte) []byte {
 
 func (r *Reader) integer(b []byte, v *Value) Misfit {
 	lo, hi := r.Type.Range()
+	if r.Lo != 0 || r.Hi != 0 {
+		lo, hi = max(lo, r.Lo), min(hi, r.Hi)
+	}
 	if n, ok := smallInt(b); ok {
 		if n < lo || n > hi {
 			return OutOfRange

@@ -56,6 +56,7 @@ const (
 	NotTruth
 	NotUUID
 	TooLong
+	EndsInSpace
 	Blank
 )
 
@@ -87,6 +88,8 @@ func (m Misfit) Reason(t sqltype.Type, field []byte) string {
 		return "not a uuid"
 	case TooLong:
 		return fmt.Sprintf("longer than %s: %d characters", t, len([]rune(string(field))))
+	case EndsInSpace:
+		return fmt.Sprintf("ends in a space, which %s does not keep", t)
 	case Blank:
 		return "blank, and the column is required"
 	}

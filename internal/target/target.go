@@ -16,6 +16,7 @@ import (
 
 	"ambertray/internal/dialect"
 	"ambertray/internal/reading"
+	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
 )
 
@@ -35,6 +36,8 @@ type Table struct {
 	Schema, Name string
 	Rows         int64
 	Columns      []Column
+	// Unsafe says why a load into the table could not be undone, if so.
+	Unsafe string
 }
 
 // A Column is one of a table that the database has.
@@ -43,12 +46,64 @@ type Column struct {
 	Type     string // as the database writes it
 	Required bool
 	Key      int // its place in the primary key, from 1, or 0
+	// Default tells that the database fills the column where nothing is given;
+	// Identity that it numbers it, Generated that it computes it.
+	Default, Identity, Generated bool
+	// SQL is the standard type that values are read as. Its Kind is None where
+	// the database's type has no counterpart: then values go in as text, and
+	// only their number is verified.
+	SQL sqltype.Type
+	// Lo and Hi bound an integer type that is narrower than SQL, if not both 0.
+	Lo, Hi int64
+	// Truth tells that the column, an integer, also takes true and false, and
+	// UTC that it, a timestamp, takes one with time zone, in UTC.
+	Truth, UTC bool
+	// AnyLength tells that SQL's length, precision or scale is not the
+	// database's: the column takes whatever the values need.
+	AnyLength bool
 }
+
+// A Mode is what a load does with the table.
+type Mode string
+
+// The modes.
+const (
+	Create  Mode = "create"  // a new table; it must not exist
+	Append  Mode = "append"  // rows are added to a table
+	Refill  Mode = "refill"  // a table is emptied and loaded
+	Replace Mode = "replace" // a table is dropped, created and loaded
+)
+
+// New reports whether the mode creates the table.
+func (m Mode) New() bool { return m == Create || m == Replace || m == "" }
 
 // A Spec is what a load is to do.
 type Spec struct {
-	// Table is created.
+	Mode Mode
+	// Table is the definition of a new table. Of one that exists, it has the
+	// columns that are loaded, with the types that values are read as.
 	Table dialect.Table
+	// Like is a table whose structure a new one takes, instead of Table's.
+	Like string
+	// SlowPath loads by inserts, where the bulk path is forbidden.
+	SlowPath bool
+}
+
+// A Listing is one table in an overview of a database.
+type Listing struct {
+	Schema    string `json:"schema,omitempty"`
+	Name      string `json:"name"`
+	Kind      string `json:"kind"` // table or view
+	Rows      int64  `json:"rows"`
+	Estimated bool   `json:"estimated"` // Rows is the database's own estimate
+	Bytes     int64  `json:"bytes"`     // on disk, with indexes; 0: not known
+}
+
+// A Lister can list its tables and show rows.
+type Lister interface {
+	List(ctx context.Context) ([]Listing, error)
+	// Head returns the first rows of a table as text; nil is null.
+	Head(ctx context.Context, schema, table string, n int) ([][]*string, error)
 }
 
 // A Load is one transaction. It is for one goroutine.
@@ -58,7 +113,7 @@ type Load interface {
 	// Write sends a batch. Rows that the database refuses are left out and
 	// returned; an error means that the load cannot go on.
 	Write(ctx context.Context, b Batch) ([]Refusal, error)
-	// Tally reads back what the table holds of this load.
+	// Tally tells what the table holds of the columns that are loaded.
 	Tally(ctx context.Context) (rows int64, columns []tally.Column, err error)
 	Commit(ctx context.Context) error
 	Rollback() error

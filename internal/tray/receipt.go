@@ -64,7 +64,11 @@ type Skip struct {
 type Table struct {
 	Schema string `json:"schema,omitempty"`
 	Name   string `json:"name"`
-	Rows   int64  `json:"rows"`
+	// Mode is create, append, refill or replace.
+	Mode string `json:"mode"`
+	// Before is how many rows the table had, when they were added to.
+	Before int64 `json:"before"`
+	Rows   int64 `json:"rows"`
 }
 
 // A Column tells what was read of a column, and whether the table holds it.

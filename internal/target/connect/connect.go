@@ -1,27 +1,168 @@
-// Package connect opens a target by its database URL.
+// Package connect opens a target by its database URL, and keeps passwords out
+// of everything that is shown.
 package connect
 
 import (
 	"context"
 	"fmt"
+	"net/url"
+	"os"
 	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"ambertray/internal/target"
+	"ambertray/internal/target/mysql"
+	"ambertray/internal/target/postgres"
 	"ambertray/internal/target/sqlite"
 )
 
-// Open connects. A SQLite database is created if there is none.
-func Open(ctx context.Context, url string) (target.Target, error) {
-	scheme, rest, ok := strings.Cut(url, ":")
+// Options are what a URL does not say.
+type Options struct {
+	// Password is used where the URL has none. It may be nil.
+	Password func() (string, error)
+	// CreateDatabase creates the database of the URL on its server if it is
+	// not there.
+	CreateDatabase bool
+	// SlowPath tells that the bulk path will not be used.
+	SlowPath bool
+}
+
+// timeout bounds the connecting, unless the URL has connect_timeout.
+const timeout = 15 * time.Second
+
+// A BadURL is a database URL that is written wrongly.
+type BadURL struct{ what string }
+
+func (e *BadURL) Error() string {
+	return e.what + "\n  write sqlite:path/to.db, postgres://user@host:5432/db or mysql://user@host:3306/db"
+}
+
+// Redact is a database URL without its password.
+func Redact(raw string) string {
+	u, err := url.Parse(raw)
+	if err != nil || u.User == nil {
+		if i := strings.LastIndexByte(raw, '@'); i >= 0 && err != nil {
+			// Not even a URL: show nothing before the host.
+			scheme, _, _ := strings.Cut(raw, ":")
+			return scheme + "://…@" + raw[i+1:]
+		}
+		return dropQuery(u, raw)
+	}
+	if _, has := u.User.Password(); has {
+		u.User = url.User(u.User.Username())
+	}
+	return dropQuery(u, u.String())
+}
+
+// dropQuery takes a password out of a URL's parameters.
+func dropQuery(u *url.URL, s string) string {
+	if u == nil || !strings.Contains(strings.ToLower(u.RawQuery), "passw") {
+		return s
+	}
+	q := u.Query()
+	for k := range q {
+		if strings.Contains(strings.ToLower(k), "passw") {
+			q.Del(k)
+		}
+	}
+	u.RawQuery = q.Encode()
+	return u.String()
+}
+
+// Scheme is the dialect's name that a URL leads to, or "".
+func Scheme(raw string) string {
+	scheme, _, ok := strings.Cut(raw, ":")
 	if !ok {
-		return nil, fmt.Errorf("--into %q is not a database URL\n  write sqlite:path/to.db", url)
+		return ""
 	}
 	switch strings.ToLower(scheme) {
 	case "sqlite", "sqlite3":
-		if rest = strings.TrimPrefix(rest, "//"); rest == "" {
-			return nil, fmt.Errorf("--into %q names no file\n  write sqlite:path/to.db", url)
-		}
-		return sqlite.Open(ctx, rest)
+		return "sqlite"
+	case "postgres", "postgresql":
+		return "postgres"
+	case "mysql", "mariadb":
+		return "mysql"
 	}
-	return nil, fmt.Errorf("--into: databases of the kind %q are not known\n  write sqlite:path/to.db", scheme)
+	return ""
+}
+
+// Open connects. A SQLite database is created if there is none.
+func Open(ctx context.Context, raw string, opt Options) (target.Target, error) {
+	where := Redact(raw)
+	scheme := Scheme(raw)
+	switch scheme {
+	case "":
+		return nil, &BadURL{fmt.Sprintf("%q is not a database URL that is known", where)}
+	case "sqlite":
+		_, path, _ := strings.Cut(raw, ":")
+		if path = strings.TrimPrefix(path, "//"); path == "" {
+			return nil, &BadURL{fmt.Sprintf("%q names no file", where)}
+		}
+		return sqlite.Open(ctx, path)
+	}
+	u, err := url.Parse(raw)
+	if err != nil || u.Host == "" {
+		return nil, &BadURL{fmt.Sprintf("%q names no host", where)}
+	}
+	name := strings.TrimPrefix(u.Path, "/")
+	if name == "" || strings.Contains(name, "/") {
+		return nil, &BadURL{fmt.Sprintf("%q names no database", where)}
+	}
+	user := ""
+	password, has := "", false
+	if u.User != nil {
+		user = u.User.Username()
+		password, has = u.User.Password()
+	}
+	if scheme == "mysql" {
+		if !has && opt.Password != nil {
+			if password, err = opt.Password(); err != nil {
+				return nil, err
+			}
+		}
+		return mysql.Open(ctx, mysql.Config{Where: where, User: user, Password: password, Host: u.Host, Database: name,
+			Query: u.Query(), Timeout: timeout, CreateDatabase: opt.CreateDatabase})
+	}
+	cfg, err := pgx.ParseConfig(raw)
+	if err != nil {
+		// The driver's error may show the URL.
+		return nil, &BadURL{fmt.Sprintf("%q has a parameter that is not known or wrong", where)}
+	}
+	if cfg.ConnectTimeout == 0 {
+		cfg.ConnectTimeout = timeout
+	}
+	if cfg.Password == "" && opt.Password != nil {
+		if cfg.Password, err = opt.Password(); err != nil {
+			return nil, err
+		}
+	}
+	if opt.CreateDatabase {
+		if err := postgres.CreateDatabase(ctx, where, cfg.Copy()); err != nil {
+			return nil, err
+		}
+	}
+	return postgres.Open(ctx, where, cfg)
+}
+
+// Password finds a password that no URL has: from AMBERTRAY_PASSWORD or a
+// file, else by asking, if ask is not nil.
+func Password(file string, ask func() (string, error)) func() (string, error) {
+	return func() (string, error) {
+		if file != "" {
+			b, err := os.ReadFile(file)
+			if err != nil {
+				return "", fmt.Errorf("--password-file: %w", err)
+			}
+			return strings.TrimRight(string(b), "\r\n"), nil
+		}
+		if p, ok := os.LookupEnv("AMBERTRAY_PASSWORD"); ok {
+			return p, nil
+		}
+		if ask != nil {
+			return ask()
+		}
+		return "", nil
+	}
 }

@@ -156,6 +156,8 @@ func (s *stmt) bindString(i int, text string) error {
 	return nil
 }
 
+func (s *stmt) columns() int { return int(lib.Xsqlite3_column_count(s.c.tls, s.p)) }
+
 func (s *stmt) kind(i int) int32 { return lib.Xsqlite3_column_type(s.c.tls, s.p, int32(i)) }
 
 func (s *stmt) int(i int) int64 { return lib.Xsqlite3_column_int64(s.c.tls, s.p, int32(i)) }

@@ -104,7 +104,7 @@ func (d *DB) fail(what string, err error) error {
 
 // Find describes a table or view.
 func (d *DB) Find(ctx context.Context, schema, table string) (*target.Table, error) {
-	s, err := d.c.prepare("SELECT name, type, \"notnull\", pk FROM pragma_table_info(?)")
+	s, err := d.c.prepare("SELECT name, type, \"notnull\", pk, dflt_value IS NOT NULL, hidden FROM pragma_table_xinfo(?) WHERE hidden <> 1")
 	if err != nil {
 		return nil, d.fail("cannot be read", err)
 	}
@@ -121,10 +121,23 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*target.Table, err
 		if !row {
 			break
 		}
-		t.Columns = append(t.Columns, target.Column{Name: string(s.text(0)), Type: string(s.text(1)), Required: s.int(2) != 0, Key: int(s.int(3))})
+		c := target.Column{Name: string(s.text(0)), Type: string(s.text(1)), Required: s.int(2) != 0, Key: int(s.int(3)),
+			Default: s.int(4) != 0, Generated: s.int(5) != 0}
+		standardType(&c)
+		t.Columns = append(t.Columns, c)
 	}
 	if t.Columns == nil {
 		return nil, nil
+	}
+	// A lone INTEGER PRIMARY KEY is numbered by SQLite where nothing is given.
+	keys := 0
+	for _, c := range t.Columns {
+		keys += min(c.Key, 1)
+	}
+	for i := range t.Columns {
+		if c := &t.Columns[i]; keys == 1 && c.Key == 1 && strings.EqualFold(c.Type, "integer") {
+			c.Default = true
+		}
 	}
 	n, err := d.count(schema, table)
 	if err != nil {
@@ -132,6 +145,45 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*target.Table, err
 	}
 	t.Rows = n
 	return t, nil
+}
+
+// standardType finds the standard type that a column's values are read as:
+// its declared type where that is one, else by its affinity (SQLite,
+// "Datatypes", 3.1). SQLite itself enforces neither.
+func standardType(c *target.Column) {
+	declared := strings.ToUpper(c.Type)
+	if t, err := sqltype.Parse(c.Type); err == nil {
+		c.SQL = t
+		c.UTC = t.Kind == sqltype.Timestamp
+		if t.Kind == sqltype.Decimal && t.Precision > dialect.SQLiteDigits {
+			c.SQL.Kind = sqltype.None // numeric affinity would make it a float
+		}
+		if t.Kind == sqltype.SmallInt || t.Kind == sqltype.Integer {
+			c.SQL.Kind = sqltype.BigInt // every integer has 64 bits
+			c.Truth = true
+		}
+		return
+	}
+	has := func(words ...string) bool {
+		for _, w := range words {
+			if strings.Contains(declared, w) {
+				return true
+			}
+		}
+		return false
+	}
+	switch {
+	case has("INT"):
+		c.SQL, c.Truth = sqltype.Type{Kind: sqltype.BigInt}, true
+	case has("CHAR", "CLOB", "TEXT"):
+		c.SQL = sqltype.Type{Kind: sqltype.Text}
+	case has("REAL", "FLOA", "DOUB"):
+		c.SQL = sqltype.Type{Kind: sqltype.Double}
+	case strings.HasPrefix(declared, "DATETIME"):
+		c.SQL, c.UTC = sqltype.Type{Kind: sqltype.Timestamp, Precision: 6}, true
+	case declared == "" || has("BLOB", "NUM", "DEC"):
+		c.SQL, c.AnyLength = sqltype.Type{Kind: sqltype.Text}, true
+	}
 }
 
 func (d *DB) count(schema, table string) (int64, error) {
@@ -148,6 +200,7 @@ func (d *DB) count(schema, table string) (int64, error) {
 
 type load struct {
 	d      *DB
+	spec   target.Spec
 	table  dialect.Table
 	insert *stmt
 	stop   func() bool
@@ -158,9 +211,27 @@ func (d *DB) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
 	if err := d.c.exec("BEGIN IMMEDIATE"); err != nil {
 		return nil, d.fail("cannot begin a transaction", err)
 	}
-	l := &load{d: d, table: spec.Table}
+	l := &load{d: d, spec: spec, table: spec.Table}
 	d.load = l
-	for _, sql := range dialect.SQLite.Create(spec.Table) {
+	name := dialect.SQLite.Qualified(l.table.Schema, l.table.Name)
+	var steps []string
+	switch spec.Mode {
+	case target.Refill:
+		steps = []string{"DELETE FROM " + name}
+	case target.Replace:
+		steps = []string{"DROP TABLE IF EXISTS " + name}
+	}
+	if spec.Mode.New() && spec.Like != "" {
+		sql, err := d.likeSQL(spec.Like, name)
+		if err != nil {
+			l.Rollback()
+			return nil, err
+		}
+		steps = append(steps, sql)
+	} else if spec.Mode.New() {
+		steps = append(steps, dialect.SQLite.Create(spec.Table)...)
+	}
+	for _, sql := range steps {
 		if err := d.c.exec(sql); err != nil {
 			l.Rollback()
 			return nil, d.fail("refuses the definition", err)
@@ -331,6 +402,13 @@ func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
 		rows++
 		for i := range cols {
 			if err := stored(s, i, &readers[i], &v); err != nil {
+				if !l.spec.Mode.New() {
+					// What was in the table before may be of any kind.
+					cols[i].Loose = true
+					v = reading.Value{}
+					cols[i].Add(&v)
+					continue
+				}
 				return 0, nil, l.d.fail(fmt.Sprintf("row %d, column %s reads back as something else", rows, l.table.Columns[i].Name), err)
 			}
 			cols[i].Add(&v)
@@ -427,4 +505,87 @@ func (l *load) Rollback() error {
 		return l.d.fail("cannot roll back", err)
 	}
 	return nil
+}
+
+// likeSQL is the definition of one table, for another name.
+func (d *DB) likeSQL(like, name string) (string, error) {
+	s, err := d.c.prepare("SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?")
+	if err != nil {
+		return "", d.fail("cannot be read", err)
+	}
+	defer s.close()
+	if err := s.bindString(1, like); err != nil {
+		return "", d.fail("cannot be read", err)
+	}
+	row, err := s.step()
+	if err != nil {
+		return "", d.fail("cannot be read", err)
+	}
+	if !row {
+		return "", d.fail("has no table "+like+" to take the structure from", nil)
+	}
+	sql := string(s.text(0))
+	// The columns begin at the first parenthesis behind the name, which may
+	// hold one itself.
+	at := strings.IndexByte(sql, '(')
+	for _, q := range []string{dialect.SQLite.Quote(like), `"` + like + `"`} {
+		if i := strings.Index(sql, q); i >= 0 && i < at {
+			at = i + len(q) + strings.IndexByte(sql[i+len(q):], '(')
+			break
+		}
+	}
+	return "CREATE TABLE " + name + " " + sql[at:], nil
+}
+
+// List implements target.Lister.
+func (d *DB) List(ctx context.Context) ([]target.Listing, error) {
+	s, err := d.c.prepare("SELECT name, type FROM sqlite_schema WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite~_%' ESCAPE '~' ORDER BY 1")
+	if err != nil {
+		return nil, d.fail("cannot list tables", err)
+	}
+	defer s.close()
+	var list []target.Listing
+	for {
+		row, err := s.step()
+		if err != nil {
+			return nil, d.fail("cannot list tables", err)
+		}
+		if !row {
+			return list, nil
+		}
+		x := target.Listing{Name: string(s.text(0)), Kind: string(s.text(1))}
+		if x.Rows, err = d.count("", x.Name); err != nil {
+			return nil, err
+		}
+		list = append(list, x)
+	}
+}
+
+// Head implements target.Lister.
+func (d *DB) Head(ctx context.Context, schema, table string, n int) ([][]*string, error) {
+	s, err := d.c.prepare(fmt.Sprintf("SELECT * FROM %s LIMIT %d", dialect.SQLite.Qualified(schema, table), n))
+	if err != nil {
+		return nil, d.fail("cannot read "+table, err)
+	}
+	defer s.close()
+	var out [][]*string
+	for {
+		more, err := s.step()
+		if err != nil {
+			return nil, d.fail("cannot read "+table, err)
+		}
+		if !more {
+			return out, nil
+		}
+		var row []*string
+		for i := range s.columns() {
+			if s.kind(i) == lib.SQLITE_NULL {
+				row = append(row, nil)
+				continue
+			}
+			v := string(s.text(i))
+			row = append(row, &v)
+		}
+		out = append(out, row)
+	}
 }

@@ -1,0 +1,96 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"ambertray/internal/load"
+	"ambertray/internal/target"
+	"ambertray/internal/target/connect"
+)
+
+// databaseFlags are the options about connecting.
+type databaseFlags struct {
+	passwordFile   string
+	createDatabase bool
+}
+
+func (f *databaseFlags) addDatabase(cmd *cobra.Command) {
+	p := cmd.Flags()
+	p.StringVar(&f.passwordFile, "password-file", "", "file with the database password (else the URL, PGPASSWORD, ~/.pgpass, AMBERTRAY_PASSWORD, or a prompt)")
+	p.BoolVar(&f.createDatabase, "create-database", false, "create the database if it is not there")
+}
+
+// connect opens a database.
+func (a *app) connect(ctx context.Context, url string, f *databaseFlags) (target.Target, error) {
+	var ask func() (string, error)
+	if in, ok := a.in.(*os.File); ok && isTerminal(in) && isTerminal(a.err) {
+		ask = func() (string, error) {
+			fmt.Fprintf(a.err, "Password for %s: ", connect.Redact(url))
+			b, err := term.ReadPassword(int(in.Fd()))
+			fmt.Fprintln(a.err)
+			return string(b), err
+		}
+	}
+	db, err := connect.Open(ctx, url, connect.Options{Password: connect.Password(f.passwordFile, ask), CreateDatabase: f.createDatabase})
+	var bad *connect.BadURL
+	if errors.As(err, &bad) {
+		return nil, asked("%w", err)
+	}
+	return db, err
+}
+
+// confirm asks on a terminal; elsewhere only --yes will do.
+func (a *app) confirm(what string, yes bool) error {
+	if yes {
+		return nil
+	}
+	in, ok := a.in.(*os.File)
+	if !ok || !isTerminal(in) || !isTerminal(a.err) {
+		return asked("%s\n  say --yes if that is meant; nothing was changed", what)
+	}
+	fmt.Fprintf(a.err, "%s.\nType yes to go on: ", what)
+	line, _ := bufio.NewReader(in).ReadString('\n')
+	if strings.TrimSpace(strings.ToLower(line)) != "yes" {
+		return asked("not confirmed; nothing was changed")
+	}
+	return nil
+}
+
+// printMapping shows each pairing of file and table.
+func (a *app) printMapping(in *input, t *target.Table, m *load.Mapping, dryRun bool) error {
+	if a.json {
+		return printJSON(a.out, map[string]any{"dry_run": dryRun, "table": t.Name, "schema": t.Schema, "blocked": m.Blocked(), "mapping": m.Pairings})
+	}
+	st := a.style(a.out)
+	fmt.Fprintf(a.out, "%s  into %s, %s\n", st.head(in.source.Name), target.Qualified(t.Schema, t.Name), plural(t.Rows, "row"))
+	g := newGrid(st, "in the file", "needs", "in the table", "type", "", "")
+	wide := 0
+	for _, p := range m.Pairings {
+		wide = max(wide, min(width(p.From), 26)+min(width(p.Column), 26)+width(p.FileType)+min(width(p.TableType), 30))
+	}
+	for _, p := range m.Pairings {
+		weight := st.good(string(p.Weight))
+		switch p.Weight {
+		case load.Caution:
+			weight = st.warn(string(p.Weight))
+		case load.Blocking:
+			weight = st.bad(string(p.Weight))
+		}
+		g.row(shorten(p.From, 26), p.FileType, shorten(p.Column, 26), shorten(p.TableType, 30), weight, shorten(p.Text, max(st.width-wide-26, 30)))
+	}
+	g.render(a.out)
+	if dryRun {
+		fmt.Fprintf(a.out, "\n%s; the table was not touched\n", st.head("Dry run"))
+	} else {
+		fmt.Fprintln(a.out)
+	}
+	return nil
+}

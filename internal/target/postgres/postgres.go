@@ -1,0 +1,578 @@
+// Package postgres loads into PostgreSQL by COPY from the client.
+//
+// All of a load is one transaction, under REPEATABLE READ so that what the
+// table held before and after are seen without the work of others between. Rows
+// go in as binary COPY, each batch under a savepoint. When the server refuses
+// a row it names the line; the rows before it are sent again, the refused one
+// is left out, and the batch goes on behind it. Where it names no line, as for
+// foreign keys, the batch is halved until the row is found.
+package postgres
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"ambertray/internal/dialect"
+	"ambertray/internal/sqltype"
+	"ambertray/internal/tally"
+	"ambertray/internal/target"
+)
+
+var quote = dialect.Postgres.Quote
+
+// DB is a connection.
+type DB struct {
+	where string // without password
+	c     *pgx.Conn
+	load  *load
+}
+
+// Open connects. The session's settings are those under which values are
+// compared: UTC, ISO dates, UTF-8.
+func Open(ctx context.Context, where string, cfg *pgx.ConnConfig) (*DB, error) {
+	for k, v := range map[string]string{"timezone": "UTC", "datestyle": "ISO", "client_encoding": "UTF8", "application_name": "ambertray",
+		"extra_float_digits": "1", "standard_conforming_strings": "on", "intervalstyle": "postgres", "bytea_output": "hex"} {
+		cfg.RuntimeParams[k] = v
+	}
+	c, err := pgx.ConnectConfig(ctx, cfg)
+	if err != nil {
+		return nil, explain(where, "cannot connect", err)
+	}
+	return &DB{where: where, c: c}, nil
+}
+
+// Dialect is dialect.Postgres.
+func (d *DB) Dialect() *dialect.Dialect { return dialect.Postgres }
+
+// Close ends the connection; the server rolls back what is open.
+func (d *DB) Close() error { return d.c.Close(context.Background()) }
+
+// explain adds to a failure what can be done about it. The driver's errors
+// may hold the connection string, so that only the server's words are kept.
+func explain(where, what string, err error) error {
+	e := &target.Error{Where: where, What: what}
+	var p *pgconn.PgError
+	switch {
+	case errors.As(err, &p):
+		e.Err = fmt.Errorf("%s (SQLSTATE %s)", p.Message, p.Code)
+		if p.Detail != "" {
+			e.Err = fmt.Errorf("%s: %s (SQLSTATE %s)", p.Message, p.Detail, p.Code)
+		}
+		switch {
+		case p.Code == "28P01" || p.Code == "28000":
+			e.Do = "check user and password; a password comes from the URL, PGPASSWORD, ~/.pgpass, AMBERTRAY_PASSWORD, --password-file, or a prompt"
+		case p.Code == "3D000":
+			e.Do = "create the database first, or say --create-database"
+		case p.Code == "42501":
+			e.Do = "ask the owner for the right, for instance GRANT CREATE ON SCHEMA, or GRANT INSERT, SELECT ON the table"
+		case p.Code == "53100":
+			e.Do = "the server's disk is full; nothing was changed"
+		case p.Code == "2BP01":
+			e.Do = "other objects depend on the table; use --mode refill, which keeps it"
+		case p.Code == "57P01" || p.Code == "57P03":
+			e.Do = "the server is shutting down or starting; try again later"
+		case p.Code == "3F000":
+			e.Do = "create the schema first, or choose another with --schema"
+		}
+	case errors.Is(err, context.Canceled):
+		e.Err = context.Canceled
+	default:
+		e.Err = plain(err)
+		text := err.Error()
+		switch {
+		case strings.Contains(text, "connection refused"):
+			e.Do = "no server listens there: check host and port, and that it runs and accepts TCP connections (listen_addresses)"
+		case strings.Contains(text, "no such host") || strings.Contains(text, "lookup"):
+			e.Do = "the host name is not known: check its spelling"
+		case strings.Contains(text, "timeout") || strings.Contains(text, "deadline"):
+			e.Do = "the server did not answer in time: check host, port and firewall"
+		case strings.Contains(text, "TLS") || strings.Contains(text, "tls"):
+			e.Do = "see sslmode in the URL: ?sslmode=disable, require or verify-full"
+		case strings.Contains(text, "EOF") || strings.Contains(text, "closed") || strings.Contains(text, "reset"):
+			e.Do = "the connection was lost; the server has rolled back, nothing was changed"
+		}
+	}
+	return e
+}
+
+// plain keeps of the driver's error only its innermost cause, which names no
+// connection string.
+func plain(err error) error {
+	var many *pgconn.ConnectError
+	if errors.As(err, &many) {
+		for {
+			next := errors.Unwrap(err)
+			if next == nil {
+				if j, ok := err.(interface{ Unwrap() []error }); ok && len(j.Unwrap()) > 0 {
+					err = j.Unwrap()[0]
+					continue
+				}
+				return err
+			}
+			err = next
+		}
+	}
+	return err
+}
+
+func (d *DB) fail(what string, err error) error { return explain(d.where, what, err) }
+
+// Find describes a table or view.
+func (d *DB) Find(ctx context.Context, schema, table string) (*target.Table, error) {
+	t := &target.Table{Schema: schema, Name: table}
+	var oid uint32
+	err := d.c.QueryRow(ctx, `SELECT c.oid, n.nspname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relname = $1 AND c.relkind IN ('r', 'p', 'v', 'f', 'm') AND n.nspname = coalesce(nullif($2, ''), current_schema())`, table, schema).Scan(&oid, &t.Schema)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, d.fail("cannot be read", err)
+	}
+	rows, err := d.c.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, coalesce(array_position(i.indkey::int2[], a.attnum) + 1, 0),
+		a.atthasdef AND a.attgenerated = '', a.attidentity <> '' OR coalesce(pg_get_expr(df.adbin, df.adrelid) LIKE 'nextval(%', false), a.attgenerated <> ''
+		FROM pg_attribute a LEFT JOIN pg_index i ON i.indrelid = a.attrelid AND i.indisprimary
+		LEFT JOIN pg_attrdef df ON df.adrelid = a.attrelid AND df.adnum = a.attnum
+		WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, oid)
+	if err != nil {
+		return nil, d.fail("cannot be read", err)
+	}
+	t.Columns, err = pgx.CollectRows(rows, func(r pgx.CollectableRow) (c target.Column, err error) {
+		if err = r.Scan(&c.Name, &c.Type, &c.Required, &c.Key, &c.Default, &c.Identity, &c.Generated); err == nil {
+			standardType(&c)
+		}
+		return
+	})
+	if err != nil {
+		return nil, d.fail("cannot be read", err)
+	}
+	if err := d.c.QueryRow(ctx, "SELECT count(*) FROM "+dialect.Postgres.Qualified(t.Schema, table)).Scan(&t.Rows); err != nil {
+		return nil, d.fail("cannot count rows", err)
+	}
+	return t, nil
+}
+
+// standardType finds the standard type that a column's values are read as.
+func standardType(c *target.Column) {
+	name := strings.NewReplacer("character varying", "varchar", "character", "char", "numeric", "decimal", " without time zone", "").Replace(c.Type)
+	switch name {
+	case "varchar", "text", "citext":
+		c.SQL = sqltype.Type{Kind: sqltype.Text}
+		return
+	case "decimal":
+		c.SQL, c.AnyLength = sqltype.Type{Kind: sqltype.Decimal, Precision: sqltype.MaxPrecision}, true
+		return
+	case "real":
+		return
+	}
+	if t, err := sqltype.Parse(name); err == nil {
+		c.SQL = t
+	}
+}
+
+type load struct {
+	d       *DB
+	tx      pgx.Tx
+	spec    target.Spec
+	table   string // quoted
+	copySQL string
+	binary  bool
+	loose   []bool
+	refused []target.Refusal // of the batch at hand
+}
+
+// Begin implements target.Target.
+func (d *DB) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
+	tx, err := d.c.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead})
+	if err != nil {
+		return nil, d.fail("cannot begin a transaction", err)
+	}
+	l := &load{d: d, tx: tx, spec: spec, binary: true}
+	d.load = l
+	t := spec.Table
+	l.table = dialect.Postgres.Qualified(t.Schema, t.Name)
+	steps := []string{"SET CONSTRAINTS ALL IMMEDIATE", "SET LOCAL synchronous_commit = on"}
+	switch spec.Mode {
+	case target.Refill:
+		steps = append(steps, "SAVEPOINT refill", "TRUNCATE "+l.table, "RELEASE refill")
+	case target.Replace:
+		steps = append(steps, "DROP TABLE IF EXISTS "+l.table)
+	case target.Append:
+		// Nobody may change the definition meanwhile.
+		steps = append(steps, "LOCK TABLE "+l.table+" IN ROW EXCLUSIVE MODE")
+	}
+	if spec.Mode.New() {
+		if spec.Like != "" {
+			steps = append(steps, fmt.Sprintf("CREATE TABLE %s (LIKE %s INCLUDING ALL)", l.table, spec.Like))
+		} else {
+			steps = append(steps, dialect.Postgres.Create(t)...)
+		}
+	}
+	for _, sql := range steps {
+		if _, err := tx.Exec(ctx, sql); err != nil {
+			var p *pgconn.PgError
+			if strings.HasPrefix(sql, "TRUNCATE") && errors.As(err, &p) && (p.Code == "0A000" || p.Code == "42501") {
+				// Other tables refer to this one, or we may only delete.
+				if _, err = tx.Exec(ctx, "ROLLBACK TO refill"); err == nil {
+					_, err = tx.Exec(ctx, "DELETE FROM "+l.table)
+				}
+			}
+			if err != nil {
+				l.Rollback()
+				return nil, d.fail("refuses: "+firstLine(sql), err)
+			}
+		}
+	}
+	var names []string
+	l.loose = make([]bool, len(t.Columns))
+	found, err := d.Find(ctx, t.Schema, t.Name)
+	if err == nil && found == nil {
+		err = d.fail("does not have the table "+t.Name, nil)
+	}
+	if err != nil {
+		l.Rollback()
+		return nil, err
+	}
+	for i, c := range t.Columns {
+		names = append(names, quote(c.Name))
+		for _, f := range found.Columns {
+			if f.Name == c.Name && f.SQL.Kind == sqltype.None {
+				l.binary, l.loose[i] = false, true
+			} else if f.Name == c.Name && f.SQL.Kind != c.Type.Kind {
+				l.binary = false // the server converts
+			}
+		}
+	}
+	l.copySQL = fmt.Sprintf("COPY %s (%s) FROM STDIN", l.table, strings.Join(names, ", "))
+	if l.binary {
+		l.copySQL += " (FORMAT binary)"
+	}
+	return l, nil
+}
+
+func firstLine(s string) string {
+	s, _, _ = strings.Cut(s, "\n")
+	return strings.TrimSuffix(s, " (")
+}
+
+// Encoder implements target.Load.
+func (l *load) Encoder() target.Encoder {
+	var types []sqltype.Type
+	for _, c := range l.spec.Table.Columns {
+		types = append(types, c.Type)
+	}
+	if l.binary {
+		return &binaryEncoder{types}
+	}
+	return &textEncoder{types}
+}
+
+// Write implements target.Load. A batch is sent as one segment, so that its
+// refusals are known when Write returns.
+func (l *load) Write(ctx context.Context, b target.Batch) ([]target.Refusal, error) {
+	l.refused = nil
+	if err := l.send(ctx, b.Data, 0, b.Rows); err != nil {
+		return nil, err
+	}
+	return l.refused, nil
+}
+
+// send copies rows of data, of which the first has the number first in the
+// batch, under a savepoint; what the server refuses is left out.
+func (l *load) send(ctx context.Context, data []byte, first, rows int) error {
+	for rows > 0 {
+		if _, err := l.tx.Exec(ctx, "SAVEPOINT segment"); err != nil {
+			return l.d.fail("cannot go on", err)
+		}
+		err := l.copy(ctx, data)
+		if err == nil {
+			if _, err := l.tx.Exec(ctx, "RELEASE segment"); err != nil {
+				return l.d.fail("cannot go on", err)
+			}
+			return nil
+		}
+		var p *pgconn.PgError
+		if !errors.As(err, &p) || !aboutRows(p.Code) {
+			return l.d.fail("cannot take the rows", err)
+		}
+		if _, err := l.tx.Exec(ctx, "ROLLBACK TO segment"); err != nil {
+			return l.d.fail("cannot go on", err)
+		}
+		if _, err := l.tx.Exec(ctx, "RELEASE segment"); err != nil {
+			return l.d.fail("cannot go on", err)
+		}
+		line := lineOf(p.Where)
+		if line < 1 || line > rows {
+			if rows == 1 {
+				l.refuse(first, p)
+				return nil
+			}
+			// Halve: the first half here, the second in the next turn.
+			half := rows / 2
+			cut := l.offset(data, half)
+			if err := l.send(ctx, data[:cut], first, half); err != nil {
+				return err
+			}
+			data, first, rows = data[cut:], first+half, rows-half
+			continue
+		}
+		good := line - 1
+		cut := l.offset(data, good)
+		if good > 0 {
+			if err := l.send(ctx, data[:cut], first, good); err != nil {
+				return err
+			}
+		}
+		l.refuse(first+good, p)
+		next := l.end(data, cut)
+		data, first, rows = data[next:], first+line, rows-line
+	}
+	return nil
+}
+
+func (l *load) refuse(row int, p *pgconn.PgError) {
+	msg := p.Message
+	if p.Detail != "" {
+		msg += ": " + p.Detail
+	}
+	column := p.ColumnName
+	if column == "" {
+		if m := columnIn.FindStringSubmatch(p.Where); m != nil {
+			column = m[1]
+		} else if m := keyIn.FindStringSubmatch(p.Detail); m != nil {
+			column = m[1]
+		}
+	}
+	l.refused = append(l.refused, target.Refusal{Row: row, Column: column, Message: fmt.Sprintf("%s (SQLSTATE %s)", msg, p.Code)})
+}
+
+var (
+	lineIn   = regexp.MustCompile(`COPY .*, line (\d+)`)
+	columnIn = regexp.MustCompile(`COPY .*, line \d+, column ([^:\n]+)`)
+	keyIn    = regexp.MustCompile(`^Key \(([^()]+)\)=`)
+)
+
+func lineOf(where string) int {
+	m := lineIn.FindStringSubmatch(where)
+	if m == nil {
+		return 0
+	}
+	n, _ := strconv.Atoi(m[1])
+	return n
+}
+
+// aboutRows reports an SQLSTATE class that a row is to blame for: data
+// exceptions, integrity, check options, and errors that triggers raise.
+func aboutRows(code string) bool {
+	switch code[:2] {
+	case "22", "23", "44", "P0":
+		return true
+	}
+	return false
+}
+
+// offset is where row n begins.
+func (l *load) offset(data []byte, n int) int {
+	i := 0
+	for range n {
+		i = l.end(data, i)
+	}
+	return i
+}
+
+func (l *load) end(data []byte, i int) int {
+	if l.binary {
+		return rowEnd(data, i)
+	}
+	return lineEnd(data, i)
+}
+
+func (l *load) copy(ctx context.Context, rows []byte) error {
+	r := io.Reader(bytes.NewReader(rows))
+	if l.binary {
+		r = io.MultiReader(bytes.NewReader(copyHeader), r, bytes.NewReader(copyTrailer))
+	}
+	_, err := l.d.c.PgConn().CopyFrom(ctx, r, l.copySQL)
+	return err
+}
+
+// Tally implements target.Load: the server adds up what the table holds.
+func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
+	// Two processors may share the work; the transaction's own rows are seen
+	// by all of them.
+	for _, s := range []string{"SET LOCAL min_parallel_table_scan_size = 0", "SET LOCAL parallel_setup_cost = 0", "SET LOCAL parallel_tuple_cost = 0"} {
+		if _, err := l.tx.Exec(ctx, s); err != nil {
+			return 0, nil, l.d.fail("cannot be set up", err)
+		}
+	}
+	var list []string
+	for i, c := range l.spec.Table.Columns {
+		list = append(list, facts(quote(c.Name), c.Type, l.loose[i])...)
+	}
+	rows, err := l.tx.Query(ctx, "SELECT count(*)::text, "+strings.Join(list, ", ")+" FROM "+l.table)
+	if err != nil {
+		return 0, nil, l.d.fail("cannot be tallied", err)
+	}
+	got, err := pgx.CollectExactlyOneRow(rows, func(r pgx.CollectableRow) ([]*string, error) {
+		vals := make([]*string, 1+len(list))
+		at := make([]any, len(vals))
+		for i := range vals {
+			at[i] = &vals[i]
+		}
+		return vals, r.Scan(at...)
+	})
+	if err != nil {
+		return 0, nil, l.d.fail("cannot be tallied", err)
+	}
+	return target.ParseFacts(l.spec.Table.Columns, l.loose, got)
+}
+
+// facts are the expressions for one column: how many are not null, the sum,
+// the smallest and the largest, as text, in the units of reading.Value.
+func facts(c string, t sqltype.Type, loose bool) []string {
+	n := "count(" + c + ")::text"
+	if loose {
+		return []string{n, "NULL", "NULL", "NULL"}
+	}
+	of := func(expr string) []string {
+		return []string{n, "sum(" + expr + ")::text", "min(" + expr + ")::text", "max(" + expr + ")::text"}
+	}
+	switch {
+	case t.Kind == sqltype.Boolean:
+		return of(c + "::int")
+	case t.IsInteger(), t.Kind == sqltype.Decimal:
+		return of(c)
+	case t.Kind == sqltype.Double:
+		return []string{n, "NULL", "min(" + c + ")::text", "max(" + c + ")::text"}
+	case t.Kind == sqltype.Date:
+		return []string{n, "sum(" + c + " - DATE '1970-01-01')::text", "(min(" + c + ") - DATE '1970-01-01')::text", "(max(" + c + ") - DATE '1970-01-01')::text"}
+	case t.IsTemporal():
+		micros := func(x string) string { return "((extract(epoch from " + x + ") * 1000000)::numeric(30,0))" }
+		return []string{n, "sum(" + micros(c) + ")::text", micros("min("+c+")") + "::text", micros("max("+c+")") + "::text"}
+	case t.Kind == sqltype.UUID:
+		return []string{n, "(36 * count(" + c + "))::text", "min(" + c + "::text COLLATE \"C\")", "max(" + c + "::text COLLATE \"C\")"}
+	}
+	return []string{n, "sum(octet_length(" + c + "::text))::text", "min(" + c + "::text COLLATE \"C\")", "max(" + c + "::text COLLATE \"C\")"}
+}
+
+// Commit implements target.Load. Sequences behind loaded columns are set to go
+// on above the largest value first; they do not take part in transactions.
+func (l *load) Commit(ctx context.Context) error {
+	for _, c := range l.spec.Table.Columns {
+		if !c.Type.IsInteger() {
+			continue
+		}
+		var seq *string
+		if err := l.tx.QueryRow(ctx, "SELECT pg_get_serial_sequence($1, $2)", l.table, c.Name).Scan(&seq); err != nil {
+			return l.d.fail("cannot find the sequence of "+c.Name, err)
+		}
+		if seq == nil {
+			continue
+		}
+		if _, err := l.tx.Exec(ctx, fmt.Sprintf(`SELECT setval($1::regclass, m) FROM (SELECT max(%s) AS m FROM %s) x
+			WHERE m >= 1 AND m > (SELECT CASE WHEN is_called THEN last_value ELSE last_value - 1 END FROM %s)`, quote(c.Name), l.table, *seq), *seq); err != nil {
+			return l.d.fail("cannot move the sequence of "+c.Name, err)
+		}
+	}
+	if err := l.tx.Commit(ctx); err != nil {
+		return l.d.fail("cannot commit", err)
+	}
+	l.d.load = nil
+	return nil
+}
+
+// Rollback implements target.Load.
+func (l *load) Rollback() error {
+	if l.d.load == nil {
+		return nil
+	}
+	l.d.load = nil
+	if err := l.tx.Rollback(context.Background()); err != nil && !errors.Is(err, pgx.ErrTxClosed) {
+		return l.d.fail("cannot roll back", err)
+	}
+	return nil
+}
+
+// exactReltuples is up to how many rows the overview counts; above it shows
+// the server's estimate.
+const exactReltuples = 1_000_000
+
+// List implements target.Lister.
+func (d *DB) List(ctx context.Context) ([]target.Listing, error) {
+	rows, err := d.c.Query(ctx, `SELECT n.nspname, c.relname, CASE WHEN c.relkind IN ('v', 'm') THEN 'view' ELSE 'table' END, c.reltuples::bigint, pg_total_relation_size(c.oid)
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg_toast%' AND n.nspname NOT LIKE 'pg_temp%'
+		ORDER BY 1, 2`)
+	if err != nil {
+		return nil, d.fail("cannot list tables", err)
+	}
+	list, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (x target.Listing, err error) {
+		err = r.Scan(&x.Schema, &x.Name, &x.Kind, &x.Rows, &x.Bytes)
+		return
+	})
+	if err != nil {
+		return nil, d.fail("cannot list tables", err)
+	}
+	for i := range list {
+		if x := &list[i]; x.Rows > exactReltuples {
+			x.Estimated = true
+		} else if err := d.c.QueryRow(ctx, "SELECT count(*) FROM "+dialect.Postgres.Qualified(x.Schema, x.Name)).Scan(&x.Rows); err != nil {
+			return nil, d.fail("cannot count "+x.Name, err)
+		}
+	}
+	return list, nil
+}
+
+// Head implements target.Lister.
+func (d *DB) Head(ctx context.Context, schema, table string, n int) ([][]*string, error) {
+	// The simple protocol gives every type as text.
+	results, err := d.c.PgConn().Exec(ctx, fmt.Sprintf("SELECT * FROM %s LIMIT %d", dialect.Postgres.Qualified(schema, table), n)).ReadAll()
+	if err != nil {
+		return nil, d.fail("cannot read "+table, err)
+	}
+	var out [][]*string
+	for _, r := range results[0].Rows {
+		var row []*string
+		for _, v := range r {
+			if v == nil {
+				row = append(row, nil)
+				continue
+			}
+			s := string(v)
+			row = append(row, &s)
+		}
+		out = append(out, row)
+	}
+	return out, nil
+}
+
+// CreateDatabase creates the database of a connection if it is not there.
+func CreateDatabase(ctx context.Context, where string, cfg *pgx.ConnConfig) error {
+	name := cfg.Database
+	cfg.Database = "postgres"
+	c, err := pgx.ConnectConfig(ctx, cfg)
+	if err != nil {
+		return explain(where, "cannot connect to create the database", err)
+	}
+	defer c.Close(ctx)
+	var there bool
+	if err := c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", name).Scan(&there); err != nil || there {
+		if err != nil {
+			return explain(where, "cannot list databases", err)
+		}
+		return nil
+	}
+	if _, err := c.Exec(ctx, "CREATE DATABASE "+quote(name)+" ENCODING 'UTF8' TEMPLATE template0"); err != nil {
+		return explain(where, "cannot create the database", err)
+	}
+	return nil
+}
