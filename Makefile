@@ -35,6 +35,9 @@ fuzz: ## each fuzz target for half a minute
 		for f in $$(sed -n 's/^func \(Fuzz[A-Za-z]*\).*/\1/p' $$p); do \
 			echo "$$p $$f"; go test ./$$(dirname $$p) -run '^$$' -fuzz "^$$f$$" -fuzztime 30s; done; done
 
+bench: build ## ratios against baselines, in one run on this machine
+	scripts/bench
+
 screenshots: build ## pictures of the main commands' output, in docs/screenshots
 	scripts/screenshots
 

@@ -37,17 +37,23 @@ type measure struct {
 }
 
 var (
-	runs    = flag.Int("runs", 5, "counted runs of each")
-	records = flag.Int("records", 2_000_000, "records of the large file")
-	program = flag.String("program", "bin/ambertray", "the built program")
-	only    = flag.String("only", "", "measure only rows whose name contains this")
-	readCSV = flag.String("read-csv", "", "read this file with encoding/csv and end")
+	runs     = flag.Int("runs", 5, "counted runs of each")
+	records  = flag.Int("records", 2_000_000, "records of the large file")
+	program  = flag.String("program", "bin/ambertray", "the built program")
+	only     = flag.String("only", "", "measure only rows whose name contains this")
+	toInsert = flag.String("insert", "", "insert this file into SQLite row by row and end")
+	intoPath = flag.String("insert-into", "", "the database for -insert")
+	readCSV  = flag.String("read-csv", "", "read this file with encoding/csv and end")
 )
 
 func main() {
 	flag.Parse()
 	if *readCSV != "" {
 		read(*readCSV)
+		return
+	}
+	if *toInsert != "" {
+		insert(*toInsert, *intoPath)
 		return
 	}
 	dir, err := os.MkdirTemp("", "ambertray-bench-")
@@ -64,10 +70,10 @@ func main() {
 	fmt.Printf("%d records, %.0f MB, nine mixed columns; medians of %d alternating runs\n\n", *records, float64(info.Size())/1e6, *runs)
 
 	measures := []measure{
-		{"look / encoding-csv reading", process(bin, "look", file, "--json"), process(self, "-read-csv", file), 0.6},
+		{"look, whole file / encoding-csv reading it", process(bin, "look", file, "--json"), process(self, "-read-csv", file), 0.6},
 	}
 	measures = append(measures, databases(bin, dir, file)...)
-	fmt.Printf("%-44s %8s %8s %7s %8s %10s\n", "what", "took s", "base s", "ratio", "at most", "memory MB")
+	fmt.Printf("%-46s %8s %8s %7s %8s %10s\n", "what", "took s", "base s", "ratio", "at most", "memory MB")
 	for _, m := range measures {
 		if strings.Contains(m.name, *only) {
 			m.report()
@@ -92,7 +98,7 @@ func (m measure) report() {
 	for _, x := range a {
 		rss = max(rss, x.rss)
 	}
-	fmt.Printf("%-44s %8.2f %8.2f %7.2f %8.2f %10.0f\n", m.name, median(a), median(b), ratios[len(ratios)/2], m.atMost, float64(rss)/1e6)
+	fmt.Printf("%-46s %8.2f %8.2f %7.2f %8.2f %10.0f\n", m.name, median(a), median(b), ratios[len(ratios)/2], m.atMost, float64(rss)/1e6)
 }
 
 func median(r []run) float64 {

@@ -146,8 +146,10 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 		RunE: func(cmd *cobra.Command, args []string) error { return cmd.Help() },
 		PersistentPreRunE: func(cmd *cobra.Command, args []string) error {
 			var level slog.Level
-			if err := level.UnmarshalText([]byte(a.logLevel)); err != nil {
-				return asked("--log-level %q is not known\n  use debug, info, warn or error", a.logLevel)
+			if a.logLevel == "none" {
+				level = slog.LevelError + 1
+			} else if err := level.UnmarshalText([]byte(a.logLevel)); err != nil {
+				return asked("--log-level %q is not known\n  use debug, info, warn, error or none", a.logLevel)
 			}
 			a.log = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
 			return nil
@@ -162,7 +164,7 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 	f.BoolVar(&a.json, "json", false, "print one JSON document instead of text")
 	f.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress")
-	f.StringVar(&a.logLevel, "log-level", "warn", "messages to show: debug, info, warn or error")
+	f.StringVar(&a.logLevel, "log-level", "none", "messages to show besides results and errors: debug, info, warn, error or none")
 	root.AddCommand(a.lookCommand(), a.planCommand(), a.ddlCommand(), a.loadCommand(), a.peekCommand(), a.demoCommand())
 	return root
 }

@@ -204,7 +204,9 @@ func (c *converter) refused(p *part, refusals []target.Refusal) {
 					value = string(c.rec.Fields[c.at[i]])
 				}
 			}
-			more = append(more, c.reject(&c.rec, x.Column, x.Message, value))
+			r := c.reject(&c.rec, x.Column, x.Message, value)
+			r.Kind = x.Kind
+			more = append(more, r)
 		}
 		accepted++
 	}

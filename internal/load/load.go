@@ -333,11 +333,15 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 			return err
 		}
 		r.records.Rejected++
-		key := [2]string{j.Column, j.Reason}
+		kind := j.Kind
+		if kind == "" {
+			kind = j.Reason
+		}
+		key := [2]string{j.Column, kind}
 		if x := r.reasons[key]; x != nil {
 			x.Count++
 		} else if len(r.reasons) < 1000 {
-			r.reasons[key] = &tray.Reason{Column: j.Column, Reason: j.Reason, Count: 1, Line: j.Line, Value: clip(j.Value)}
+			r.reasons[key] = &tray.Reason{Column: j.Column, Reason: kind, Count: 1, Line: j.Line, Value: clip(j.Value)}
 		}
 	}
 	if m := r.job.MaxRejects; m >= 0 && r.records.Rejected > m {

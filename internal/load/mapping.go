@@ -190,7 +190,7 @@ func (m *Mapping) check(ctx context.Context, src *source.Source, opt MapOptions)
 		case miss.TooLong == miss.Count:
 			x.Text = fmt.Sprintf("%d values are longer, the longest %d, %s", miss.Count, miss.Longest, first)
 		default:
-			x.Text = fmt.Sprintf("%s not fit: %s, %s '%s'", map[bool]string{true: "1 value does", false: fmt.Sprintf("%d values do", miss.Count)}[miss.Count == 1], miss.Reason, first, miss.First[0].Value)
+			x.Text = fmt.Sprintf("%s not fit: %s, %s%s", map[bool]string{true: "1 value does", false: fmt.Sprintf("%d values do", miss.Count)}[miss.Count == 1], miss.Reason, first, quoted(miss.First[0].Value))
 		}
 		if float64(miss.Count) <= opt.Tolerate*float64(max(c.Records.Read, 1)) {
 			x.Weight = Caution
@@ -279,4 +279,12 @@ func (m *Mapping) Summary() string {
 		}
 	}
 	return b.String()
+}
+
+// quoted shows a value, if there is one.
+func quoted(s string) string {
+	if s == "" {
+		return ""
+	}
+	return " '" + s + "'"
 }

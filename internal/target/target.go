@@ -136,6 +136,8 @@ type Refusal struct {
 	Row     int // in the batch, from 0
 	Column  string
 	Message string // the database's own, with its code
+	// Kind is the message without the row's own values, for grouping.
+	Kind string
 }
 
 // An Error is a database's failure, with what can be done about it.

@@ -35,7 +35,8 @@ func Postgres(t testing.TB) (string, *sql.DB) {
 	u, err := url.Parse(base)
 	require.NoError(t, err)
 	u.Path = "/" + name
-	db, err := sql.Open("pgx", u.String())
+	// Plans are not kept, since tests change definitions.
+	db, err := sql.Open("pgx", u.String()+"?default_query_exec_mode=exec")
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		db.Close()

@@ -116,6 +116,9 @@ type Reject struct {
 	Reason string
 	Value  string
 	Fields []string // as they stand in the source
+	// Kind is the reason without the record's own values, for grouping; if
+	// empty, it is the reason.
+	Kind string
 }
 
 // rejectColumns stand before the source's own headers.

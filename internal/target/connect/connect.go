@@ -42,9 +42,13 @@ func (e *BadURL) Error() string {
 // Redact is a database URL without its password.
 func Redact(raw string) string {
 	u, err := url.Parse(raw)
+	if Scheme(raw) == "sqlite" {
+		return raw
+	}
 	if err != nil || u.User == nil {
-		if i := strings.LastIndexByte(raw, '@'); i >= 0 && err != nil {
-			// Not even a URL: show nothing before the host.
+		// A URL that is written wrongly may have a password anywhere before
+		// the host.
+		if i := strings.LastIndexByte(raw, '@'); i >= 0 {
 			scheme, _, _ := strings.Cut(raw, ":")
 			return scheme + "://…@" + raw[i+1:]
 		}

@@ -547,12 +547,16 @@ func (l *load) divide(ctx context.Context, data []byte, numbers []int) error {
 
 var columnIn = regexp.MustCompile("for column [`']?(?:[^ ]*\\.)?[`']?([^`' ]+)[`']?( at row| for|$)")
 
+// ownValue is the value in a message that names it.
+var ownValue = regexp.MustCompile(`^(Duplicate entry|Incorrect [a-z ]+ value:) '.*?'( |$)`)
+
 func (l *load) refuse(row int, c complaint) {
 	column := ""
 	if m := columnIn.FindStringSubmatch(c.message); m != nil {
 		column = m[1]
 	}
-	l.refused = append(l.refused, target.Refusal{Row: row, Column: column, Message: fmt.Sprintf("%s (error %d)", c.message, c.code)})
+	l.refused = append(l.refused, target.Refusal{Row: row, Column: column, Message: fmt.Sprintf("%s (error %d)", c.message, c.code),
+		Kind: fmt.Sprintf("%s (error %d)", ownValue.ReplaceAllString(c.message, "$1 "), c.code)})
 }
 
 // put sends rows and reports whether the server took them all as they are.
@@ -713,7 +717,9 @@ func facts(c string, t sqltype.Type, loose bool) []string {
 	case t.Kind == sqltype.Date:
 		return of(func(x string) string { return "datediff(" + x + ", '1970-01-01')" })
 	case t.Kind == sqltype.Time:
-		return of(func(x string) string { return "(time_to_sec(" + x + ") * 1000000 + microsecond(" + x + "))" })
+		return of(func(x string) string {
+			return "timestampdiff(MICROSECOND, '1970-01-01', timestamp('1970-01-01', " + x + "))"
+		})
 	case t.IsTemporal():
 		return of(func(x string) string { return "timestampdiff(MICROSECOND, '1970-01-01', " + x + ")" })
 	case t.IsText():

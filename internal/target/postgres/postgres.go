@@ -352,7 +352,8 @@ func (l *load) refuse(row int, p *pgconn.PgError) {
 			column = m[1]
 		}
 	}
-	l.refused = append(l.refused, target.Refusal{Row: row, Column: column, Message: fmt.Sprintf("%s (SQLSTATE %s)", msg, p.Code)})
+	l.refused = append(l.refused, target.Refusal{Row: row, Column: column, Message: fmt.Sprintf("%s (SQLSTATE %s)", msg, p.Code),
+		Kind: fmt.Sprintf("%s (SQLSTATE %s)", p.Message, p.Code)})
 }
 
 var (

@@ -338,7 +338,7 @@ func (l *load) Write(ctx context.Context, batch target.Batch) (refused []target.
 		}
 		var se *Error
 		if errors.As(err, &se) && (se.Code&0xff == lib.SQLITE_CONSTRAINT || se.Code&0xff == lib.SQLITE_MISMATCH) {
-			refused = append(refused, target.Refusal{Row: row, Column: l.columnOf(se.Message), Message: se.Error()})
+			refused = append(refused, target.Refusal{Row: row, Column: l.columnOf(se.Message), Message: se.Error(), Kind: se.Error()})
 			continue
 		}
 		if ctx.Err() != nil {
