@@ -183,6 +183,38 @@ func TestMapping(t *testing.T) {
 	})
 }
 
+// A key that the file breaks: only those records are rejected, wherever they
+// stand, and the receipt's sums are of the others.
+func TestKeyBroken(t *testing.T) {
+	var text strings.Builder
+	text.WriteString("id,n\n")
+	var want []string
+	sum := 0
+	for i := range 60000 {
+		id := i
+		if i%3000 == 2999 {
+			id = i/2 + 1
+			want = append(want, fmt.Sprint(i+2))
+		} else {
+			sum += i
+		}
+		fmt.Fprintf(&text, "%d,a note that makes the record longer %d\n", id, i)
+	}
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		b.write("k.csv", text.String())
+		rec := b.loaded(3, "k.csv", "--into", s.url, "--key", "id", "--row-number", "no")
+		assert.Equal(t, tray.Records{Read: 60000, Loaded: 59980, Rejected: 20}, rec.Records)
+		assert.Equal(t, fmt.Sprint(sum), rec.Columns[1].Sum)
+		var lines []string
+		for _, r := range strings.Split(strings.TrimSpace(b.read("tray/"+rec.Entry+"/rejects.csv")), "\n")[1:] {
+			lines = append(lines, strings.Split(r, ",")[2])
+		}
+		assert.Equal(t, want, lines)
+		assert.Len(t, rec.Reasons, 1)
+		assert.Equal(t, [][]string{{"59980", fmt.Sprint(sum)}}, queryRows(t, s.db, "SELECT "+s.text("count(*)")+", "+s.text("sum(id)")+" FROM k"))
+	})
+}
+
 func TestRefusals(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
 		if s.name == "sqlite" {

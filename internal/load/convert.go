@@ -175,28 +175,8 @@ func (c *converter) refused(p *part, refusals []target.Refusal) {
 		skip[refusals[i].Row] = true
 	}
 	c.convert(p.chunk, p, skip)
-	c.rows.Reset(p.chunk)
 	accepted := 0
-	var v reading.Value
-	var more []tray.Reject
-	for {
-		kind, ok := c.rows.Next(&c.rec)
-		if !ok {
-			break
-		}
-		if kind != source.Data || c.rec.Fault != delimited.NoFault || len(c.rec.Fields) != len(c.src.Layout.Columns) {
-			continue
-		}
-		good := true
-		for i, r := range c.readers {
-			if r.Read(c.rec.Fields[c.at[i]], c.rec.Quoted(c.at[i]), &v) != reading.OK {
-				good = false
-				break
-			}
-		}
-		if !good {
-			continue
-		}
+	c.each(p.chunk, func(int64) {
 		if x := byRow[accepted]; x != nil {
 			value := ""
 			for i, pc := range c.plan.Columns {
@@ -206,11 +186,33 @@ func (c *converter) refused(p *part, refusals []target.Refusal) {
 			}
 			r := c.reject(&c.rec, x.Column, x.Message, value)
 			r.Kind = x.Kind
-			more = append(more, r)
+			p.rejects = append(p.rejects, r)
 		}
 		accepted++
+	})
+}
+
+// each calls f for every record of the chunk that becomes a row; c.rec is the
+// record.
+func (c *converter) each(chunk *delimited.Chunk, f func(line int64)) {
+	c.rows.Reset(chunk)
+	var v reading.Value
+records:
+	for {
+		kind, ok := c.rows.Next(&c.rec)
+		if !ok {
+			return
+		}
+		if kind != source.Data || c.rec.Fault != delimited.NoFault || len(c.rec.Fields) != len(c.src.Layout.Columns) {
+			continue
+		}
+		for i, r := range c.readers {
+			if r.Read(c.rec.Fields[c.at[i]], c.rec.Quoted(c.at[i]), &v) != reading.OK {
+				continue records
+			}
+		}
+		f(c.rec.Line)
 	}
-	p.rejects = append(p.rejects, more...)
 }
 
 func (c *converter) reject(rec *delimited.Record, column, reason, value string) tray.Reject {

@@ -33,6 +33,10 @@ import (
 	"ambertray/internal/tray"
 )
 
+// batchBytes is how much of a source goes into one batch. Servers work faster
+// on large ones; a refused row costs more.
+const batchBytes = 4 << 20
+
 var rowNumberType = sqltype.Type{Kind: sqltype.BigInt}
 
 // A Job is one load to be run.
@@ -127,6 +131,7 @@ type run struct {
 	before  []tally.Column // what the table held, or nil
 	records tray.Records
 	skipped [8]int64
+	refused map[int64]bool             // lines of the records that the database refused
 	reasons map[[2]string]*tray.Reason // by column and reason
 	misfits []misfits
 	rejects *tray.Rejects
@@ -161,6 +166,17 @@ func Run(ctx context.Context, job Job) error {
 	if err := r.read(ctx); err != nil {
 		r.rejects.Finish()
 		return err
+	}
+	if f, ok := r.load.(target.Finisher); ok {
+		r.progress("finishing")
+		refusals, err := f.Finish(ctx)
+		if err == nil && len(refusals) > 0 {
+			err = r.takeBack(ctx, refusals)
+		}
+		if err != nil {
+			r.rejects.Finish()
+			return err
+		}
 	}
 	if err := r.rejects.Finish(); err != nil {
 		return err
@@ -243,7 +259,11 @@ func (r *run) read(ctx context.Context) error {
 		return err
 	}
 	defer r.stream.Close()
+	if r.load != nil {
+		r.stream.Size = batchBytes
+	}
 	r.reasons = map[[2]string]*tray.Reason{}
+	r.refused = map[int64]bool{}
 	r.misfits = make([]misfits, len(p.Columns))
 	r.skipped[source.Title] = int64(len(src.Titles))
 	r.records.Read, r.records.Skipped = int64(len(src.Titles)), int64(len(src.Titles))
@@ -305,7 +325,11 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 			return err
 		}
 		if len(refusals) > 0 {
+			before := len(x.rejects)
 			c.refused(x, refusals)
+			for _, j := range x.rejects[before:] {
+				r.refused[j.Line] = true
+			}
 		}
 	}
 	for i := range x.tally {
@@ -329,25 +353,99 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 	}
 	slices.SortStableFunc(x.rejects, func(a, b tray.Reject) int { return cmp.Compare(a.Line, b.Line) })
 	for _, j := range x.rejects {
-		if err := r.rejects.Add(j); err != nil {
+		if err := r.reject(j); err != nil {
 			return err
-		}
-		r.records.Rejected++
-		kind := j.Kind
-		if kind == "" {
-			kind = j.Reason
-		}
-		key := [2]string{j.Column, kind}
-		if x := r.reasons[key]; x != nil {
-			x.Count++
-		} else if len(r.reasons) < 1000 {
-			r.reasons[key] = &tray.Reason{Column: j.Column, Reason: kind, Count: 1, Line: j.Line, Value: clip(j.Value)}
 		}
 	}
 	if m := r.job.MaxRejects; m >= 0 && r.records.Rejected > m {
 		return &TooManyRejects{m, r.grouped()}
 	}
 	r.progress("reading")
+	return nil
+}
+
+// takeBack turns rows that a target took out again into rejects. It reads the
+// source once more, to find their records and to tally the others.
+func (r *run) takeBack(ctx context.Context, refusals []target.Refusal) error {
+	st, err := r.job.Source.Read(false)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	c, err := newConverter(r.job.Source, r.job.Plan, r.at, nil)
+	if err != nil {
+		return err
+	}
+	for i := range r.total {
+		r.total[i] = tally.Column{Type: r.total[i].Type}
+	}
+	number, records := 0, int64(0) // of rows that were taken; of records
+	x := &part{}
+	err = pipeline.Run(ctx, st, 1, func(_ int, chunk *delimited.Chunk) (int, error) { // one, so that rows come in order
+		defer chunk.Release()
+		x.first = records
+		c.convert(chunk, x, nil)
+		records += x.records
+		var here []target.Refusal
+		row := 0
+		c.each(chunk, func(line int64) {
+			if r.refused[line] {
+				here = append(here, target.Refusal{Row: row, Message: ""})
+			} else {
+				if len(refusals) > 0 && refusals[0].Row == number {
+					again := refusals[0]
+					again.Row = row
+					here = append(here, again)
+					refusals = refusals[1:]
+				}
+				number++
+			}
+			row++
+		})
+		if len(here) > 0 {
+			before := len(x.rejects)
+			x.chunk = chunk
+			c.refused(x, here)
+			for _, j := range x.rejects[before:] {
+				if j.Reason == "" {
+					continue // it has been rejected before
+				}
+				if err := r.reject(j); err != nil {
+					return 0, err
+				}
+				r.records.Loaded--
+			}
+		}
+		for i := range x.tally {
+			r.total[i].Merge(&x.tally[i])
+		}
+		return 0, nil
+	}, func(int) error { return nil })
+	if err != nil {
+		return profile.Problem(r.job.Source, err)
+	}
+	if m := r.job.MaxRejects; m >= 0 && r.records.Rejected > m {
+		return &TooManyRejects{m, r.grouped()}
+	}
+	return nil
+}
+
+// reject counts a record that is not loaded, and keeps it.
+func (r *run) reject(j tray.Reject) error {
+	if err := r.rejects.Add(j); err != nil {
+		return err
+	}
+	r.records.Rejected++
+	kind := j.Kind
+	if kind == "" {
+		kind = j.Reason
+	}
+	key := [2]string{j.Column, kind}
+	if x := r.reasons[key]; x != nil {
+		x.Count++
+	} else if len(r.reasons) < 1000 {
+		r.reasons[key] = &tray.Reason{Column: j.Column, Reason: kind, Count: 1, Line: j.Line, Value: clip(j.Value)}
+	}
 	return nil
 }
 

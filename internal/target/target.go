@@ -119,6 +119,14 @@ type Load interface {
 	Rollback() error
 }
 
+// A Finisher is a Load that has work left when all rows are in, such as
+// building the key of a new table. Rows that it finds to break the key are
+// taken out again and returned, with their numbers among all rows that were
+// written and not refused, from 0.
+type Finisher interface {
+	Finish(ctx context.Context) ([]Refusal, error)
+}
+
 // An Encoder turns rows into the form that a target takes in bulk. It
 // allocates nothing but dst's growth.
 type Encoder interface {
@@ -133,7 +141,7 @@ type Batch struct {
 
 // A Refusal is a row that the database would not take.
 type Refusal struct {
-	Row     int // in the batch, from 0
+	Row     int // in the batch, from 0; from Finish: in the load
 	Column  string
 	Message string // the database's own, with its code
 	// Kind is the message without the row's own values, for grouping.

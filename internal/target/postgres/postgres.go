@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -187,6 +188,7 @@ type load struct {
 	copySQL string
 	binary  bool
 	loose   []bool
+	key     []string         // still to be built
 	refused []target.Refusal // of the batch at hand
 }
 
@@ -214,7 +216,15 @@ func (d *DB) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
 		if spec.Like != "" {
 			steps = append(steps, fmt.Sprintf("CREATE TABLE %s (LIKE %s INCLUDING ALL)", l.table, spec.Like))
 		} else {
-			steps = append(steps, dialect.Postgres.Create(t)...)
+			// The key is built when all rows are in, which takes a fraction of
+			// the time; see Finish.
+			open := t
+			open.Key, open.Columns = nil, slices.Clone(t.Columns)
+			for i := range open.Columns {
+				open.Columns[i].Required = open.Columns[i].Required || slices.Contains(t.Key, open.Columns[i].Name)
+			}
+			steps = append(steps, dialect.Postgres.Create(open)...)
+			l.key = t.Key
 		}
 	}
 	for _, sql := range steps {
@@ -404,6 +414,56 @@ func (l *load) copy(ctx context.Context, rows []byte) error {
 	}
 	_, err := l.d.c.PgConn().CopyFrom(ctx, r, l.copySQL)
 	return err
+}
+
+// Finish implements target.Finisher: it builds the key. Rows that break it are
+// those whose key an earlier row has; the rows of a new table lie in the order
+// in which they came.
+func (l *load) Finish(ctx context.Context) ([]target.Refusal, error) {
+	if len(l.key) == 0 {
+		return nil, nil
+	}
+	var names []string
+	for _, k := range l.key {
+		names = append(names, quote(k))
+	}
+	key := strings.Join(names, ", ")
+	build := fmt.Sprintf("ALTER TABLE %s ADD PRIMARY KEY (%s)", l.table, key)
+	for _, s := range []string{"SET LOCAL maintenance_work_mem = '64MB'", "SAVEPOINT key"} {
+		if _, err := l.tx.Exec(ctx, s); err != nil {
+			return nil, l.d.fail("cannot build the key", err)
+		}
+	}
+	_, err := l.tx.Exec(ctx, build)
+	if err == nil {
+		return nil, nil
+	}
+	var p *pgconn.PgError
+	if !errors.As(err, &p) || p.Code != "23505" {
+		return nil, l.d.fail("cannot build the key", err)
+	}
+	if _, err := l.tx.Exec(ctx, "ROLLBACK TO key"); err != nil {
+		return nil, l.d.fail("cannot go on", err)
+	}
+	rows, err := l.tx.Query(ctx, fmt.Sprintf(`WITH numbered AS (SELECT ctid AS place, row_number() OVER (ORDER BY ctid) - 1 AS number, row_number() OVER (PARTITION BY %s ORDER BY ctid) AS turn FROM %s),
+		gone AS (DELETE FROM %s WHERE ctid IN (SELECT place FROM numbered WHERE turn > 1))
+		SELECT number FROM numbered WHERE turn > 1 ORDER BY 1`, key, l.table, l.table))
+	if err != nil {
+		return nil, l.d.fail("cannot find what breaks the key", err)
+	}
+	numbers, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	if err != nil {
+		return nil, l.d.fail("cannot find what breaks the key", err)
+	}
+	if _, err := l.tx.Exec(ctx, build); err != nil {
+		return nil, l.d.fail("cannot build the key", err)
+	}
+	var out []target.Refusal
+	for _, n := range numbers {
+		reason := fmt.Sprintf("%s (SQLSTATE %s)", p.Message, p.Code)
+		out = append(out, target.Refusal{Row: int(n), Column: l.key[0], Message: reason, Kind: reason})
+	}
+	return out, nil
 }
 
 // Tally implements target.Load: the server adds up what the table holds.
