@@ -70,7 +70,7 @@ func (a *app) printMapping(in *input, t *target.Table, m *load.Mapping, dryRun b
 		return printJSON(a.out, map[string]any{"dry_run": dryRun, "table": t.Name, "schema": t.Schema, "blocked": m.Blocked(), "mapping": m.Pairings})
 	}
 	st := a.style(a.out)
-	fmt.Fprintf(a.out, "%s  into %s, %s\n", st.head(in.source.Name), target.Qualified(t.Schema, t.Name), plural(t.Rows, "row"))
+	fmt.Fprintf(a.out, "%s  into %s, %s\n\n", st.head(in.source.Name), target.Qualified(t.Schema, t.Name), plural(t.Rows, "row"))
 	g := newGrid(st, "in the file", "needs", "in the table", "type", "", "")
 	wide := 0
 	for _, p := range m.Pairings {

@@ -129,6 +129,8 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
   ambertray plan lock-passages.csv -o passages.yaml
   ambertray ddl passages.yaml --for postgres
   ambertray load passages.yaml --into sqlite:harrowmere.db
+  ambertray load march.csv --into postgres://keeper@localhost/canal --table passages --mode append
+  ambertray peek sqlite:harrowmere.db
   ambertray demo`,
 		Version:       fmt.Sprintf("%s (commit %s)", a.version, a.commit),
 		SilenceErrors: true,

@@ -132,19 +132,23 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 			}
 			x := &p.misfits[i]
 			x.count++
+			shown := f
+			if r.Trim {
+				shown = reading.TrimSpace(f)
+			}
 			if m == reading.TooLong {
 				x.tooLong++
-				x.longest = max(x.longest, utf8.RuneCount(f))
+				x.longest = max(x.longest, utf8.RuneCount(shown))
 			}
 			if len(x.first) == 0 {
-				x.reason = m.Reason(r.Type, f)
+				x.reason = m.Reason(r.Type, shown)
 			}
 			if len(x.first) < 3 {
 				x.first = append(x.first, profile.Example{Line: rec.Line, Value: string(f)})
 			}
 			if good {
 				good = false
-				p.rejects = append(p.rejects, c.reject(rec, c.plan.Columns[i].Name, m.Reason(r.Type, f), string(f)))
+				p.rejects = append(p.rejects, c.reject(rec, c.plan.Columns[i].Name, m.Reason(r.Type, shown), string(f)))
 			}
 		}
 		if !good {

@@ -167,7 +167,7 @@ func (p *Plan) Definition() dialect.Table {
 	}
 	for _, c := range p.Columns {
 		comment := c.Comment
-		if comment == "" && c.From != c.Name {
+		if comment == "" && Forgive(c.From) != Forgive(c.Name) {
 			comment = c.From
 		}
 		t.Columns = append(t.Columns, dialect.Column{Name: c.Name, Type: c.SQLType(), Required: c.Required,

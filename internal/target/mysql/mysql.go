@@ -375,14 +375,9 @@ func (l *load) prepare(ctx context.Context) error {
 			}
 		}
 	}
-	checks := "1"
-	if l.spec.Mode.New() && l.spec.Like == "" {
-		// A new table of ours has no foreign keys and no unique key but the
-		// primary one, which is always checked. Servers that can insert into
-		// an empty table in bulk do so only without these checks.
-		checks = "0"
-	}
-	for _, s := range []string{"SET SESSION unique_checks = " + checks + ", foreign_key_checks = " + checks, "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION"} {
+	// Some servers insert into an empty table in bulk where unique_checks and
+	// foreign_key_checks are off; but then a savepoint cannot be gone back to.
+	for _, s := range []string{"SET SESSION unique_checks = 1, foreign_key_checks = 1", "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION"} {
 		if _, err := d.c.ExecContext(ctx, s); err != nil {
 			return d.fail("cannot begin a transaction", err)
 		}

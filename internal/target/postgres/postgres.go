@@ -470,7 +470,7 @@ func (l *load) Finish(ctx context.Context) ([]target.Refusal, error) {
 func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
 	// Two processors may share the work; the transaction's own rows are seen
 	// by all of them.
-	for _, s := range []string{"SET LOCAL min_parallel_table_scan_size = 0", "SET LOCAL parallel_setup_cost = 0", "SET LOCAL parallel_tuple_cost = 0"} {
+	for _, s := range []string{"SET LOCAL jit = off", "SET LOCAL min_parallel_table_scan_size = 0", "SET LOCAL parallel_setup_cost = 0", "SET LOCAL parallel_tuple_cost = 0"} {
 		if _, err := l.tx.Exec(ctx, s); err != nil {
 			return 0, nil, l.d.fail("cannot be set up", err)
 		}
