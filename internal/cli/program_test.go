@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite"
 
+	_ "ambertray/internal/cli" // so that results are not kept when it changes
 	"ambertray/internal/tray"
 )
 

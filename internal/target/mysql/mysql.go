@@ -301,7 +301,6 @@ type load struct {
 	table   string // quoted: where rows go
 	final   string // quoted: its name in the end
 	side    string // unquoted name of a side table, or ""
-	exists  bool   // replace: there is a table to be replaced
 	names   []string
 	loose   []bool
 	reader  string
