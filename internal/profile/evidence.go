@@ -266,12 +266,6 @@ func letterBit(c byte) uint32 {
 
 func isASCII(b []byte) bool {
 	const high = 0x8080808080808080
-	for len(b) >= 32 {
-		if (binary.LittleEndian.Uint64(b)|binary.LittleEndian.Uint64(b[8:])|binary.LittleEndian.Uint64(b[16:])|binary.LittleEndian.Uint64(b[24:]))&high != 0 {
-			return false
-		}
-		b = b[32:]
-	}
 	for len(b) >= 8 {
 		if binary.LittleEndian.Uint64(b)&high != 0 {
 			return false

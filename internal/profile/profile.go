@@ -278,8 +278,8 @@ const intHash = ^uint64(0)
 
 // chunk observes every record of a chunk, or the first left of them.
 func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (records int64, first []Preview) {
-	ascii := isASCII(c.Data)
 	w.rows.Reset(c)
+	ascii := w.rows.ASCII()
 	w.lines = w.lines[:0]
 	for i := range w.hashes {
 		w.hashes[i], w.ints[i] = w.hashes[i][:0], w.ints[i][:0]

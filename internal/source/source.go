@@ -269,6 +269,9 @@ func (r *Rows) Reset(c *delimited.Chunk) {
 	r.split.Reset(c)
 }
 
+// ASCII reports whether the chunk at hand has no byte beyond ASCII.
+func (r *Rows) ASCII() bool { return r.split.ASCII() }
+
 // Next reads the next row into rec and tells its kind; ok is false at the end
 // of the chunk.
 func (r *Rows) Next(rec *delimited.Record) (kind Kind, ok bool) {

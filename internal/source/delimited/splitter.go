@@ -41,6 +41,7 @@ type Splitter struct {
 	pos     int
 	line    int64
 	suspect bool // the chunk has bad encoding or NUL bytes somewhere
+	ascii   bool // the chunk has no byte beyond ASCII
 	unesc   []byte
 }
 
@@ -60,7 +61,27 @@ func NewSplitter(form Form) *Splitter {
 // Reset starts on a chunk.
 func (s *Splitter) Reset(c *Chunk) {
 	s.data, s.pos, s.line = c.Data, 0, c.Line
-	s.suspect = !utf8.Valid(c.Data) || bytes.IndexByte(c.Data, 0) >= 0
+	s.ascii = isASCII(c.Data)
+	s.suspect = !s.ascii && !utf8.Valid(c.Data) || bytes.IndexByte(c.Data, 0) >= 0
+}
+
+// ASCII reports whether the chunk at hand has no byte beyond ASCII.
+func (s *Splitter) ASCII() bool { return s.ascii }
+
+func isASCII(b []byte) bool {
+	const high = 0x8080808080808080
+	for len(b) >= 32 {
+		if (binary.LittleEndian.Uint64(b)|binary.LittleEndian.Uint64(b[8:])|binary.LittleEndian.Uint64(b[16:])|binary.LittleEndian.Uint64(b[24:]))&high != 0 {
+			return false
+		}
+		b = b[32:]
+	}
+	for _, c := range b {
+		if c >= 0x80 {
+			return false
+		}
+	}
+	return true
 }
 
 // Next reads the next record of the chunk into rec, reusing its slices. It
