@@ -368,14 +368,14 @@ func TestKilledOnServers(t *testing.T) {
 		s.exec(t, "CREATE TABLE existing (id int PRIMARY KEY, name varchar(60), n decimal(12,2))", "INSERT INTO existing VALUES (1, 'one', 1.00)")
 		state := func() [][]string { return queryRows(t, s.db, "SELECT "+s.text("id")+", name FROM existing") }
 		killed := 0
-		for i := range 6 {
+		for i := range 10 {
 			args := []string{"load", "big.yaml", "--into", s.url}
 			if i%2 == 1 {
-				args = append(args, "--table", "existing", "--mode", []string{"append", "refill", "append"}[i/2], "--yes")
+				args = append(args, "--table", "existing", "--mode", []string{"append", "refill", "append", "append", "refill"}[i/2], "--yes")
 			}
 			cmd := b.command(args...)
 			require.NoError(t, cmd.Start())
-			time.Sleep(time.Duration(150+i*90) * time.Millisecond)
+			time.Sleep(time.Duration(60+rand.IntN(700)) * time.Millisecond)
 			sig := os.Kill
 			if i == 4 {
 				sig = os.Interrupt

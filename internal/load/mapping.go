@@ -126,7 +126,7 @@ func Map(ctx context.Context, src *source.Source, p *plan.Plan, t *target.Table,
 			}
 			if !holds(typ, want) && !c.AnyLength {
 				x.Weight, x.Text = Caution, "narrower, but every value fits"
-				if typ.Kind != want.Kind {
+				if typ.Kind != want.Kind && !(typ.IsInteger() && want.IsInteger()) && !(typ.IsText() && want.IsText()) {
 					x.Text = "another type, but every value fits"
 				}
 				if typ.Kind == sqltype.TimestampTZ && c.SQL.Kind == sqltype.Timestamp {
