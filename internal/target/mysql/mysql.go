@@ -304,6 +304,7 @@ type load struct {
 	names   []string
 	loose   []bool
 	reader  string
+	took    int64 // rows that the statement before took
 	data    atomic.Pointer[[]byte]
 	refused []target.Refusal
 }
@@ -490,6 +491,12 @@ func (l *load) send(ctx context.Context, data []byte, numbers []int) error {
 		if clean {
 			return nil // the next savepoint of this name replaces it
 		}
+		if l.skipped(complaints, len(numbers)) {
+			for _, c := range complaints {
+				l.refuse(numbers[c.row-1], c)
+			}
+			return nil
+		}
 		if _, err := d.c.ExecContext(ctx, "ROLLBACK TO segment"); err != nil {
 			return d.fail("cannot go on", err)
 		}
@@ -530,6 +537,19 @@ func (l *load) send(ctx context.Context, data []byte, numbers []int) error {
 		data, numbers = kept, left
 	}
 	return nil
+}
+
+// skipped reports whether all that happened was that rows with a key that is
+// there already were left out, and which is known: then the others are in.
+func (l *load) skipped(complaints []complaint, n int) bool {
+	seen := map[int]bool{}
+	for _, c := range complaints {
+		if c.code != duplicate || c.row < 1 || c.row > n || seen[c.row] {
+			return false
+		}
+		seen[c.row] = true
+	}
+	return !l.spec.SlowPath && len(seen) > 0 && l.took == int64(n-len(seen))
 }
 
 // divide sends the rows in parts, to find those to blame.
@@ -576,15 +596,14 @@ func (l *load) put(ctx context.Context, data []byte, n int) (complaints []compla
 		}
 		return nil, false, d.fail("cannot take the rows", err)
 	}
-	took, err := res.RowsAffected()
-	if err != nil {
+	if l.took, err = res.RowsAffected(); err != nil {
 		return nil, false, d.fail("cannot take the rows", err)
 	}
 	var warnings int
 	if err := d.c.QueryRowContext(ctx, "SHOW COUNT(*) WARNINGS").Scan(&warnings); err != nil {
 		return nil, false, d.fail("cannot see warnings", err)
 	}
-	if warnings == 0 && took == int64(n) {
+	if warnings == 0 && l.took == int64(n) {
 		return nil, true, nil
 	}
 	complaints, err = l.complaints(ctx)

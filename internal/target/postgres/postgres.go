@@ -320,6 +320,19 @@ func (l *load) send(ctx context.Context, data []byte, first, rows int) error {
 		if _, err := l.tx.Exec(ctx, "RELEASE segment"); err != nil {
 			return l.d.fail("cannot go on", err)
 		}
+		// What is refused stands rarely alone: go on in smaller steps, so that
+		// no more than such a step is sent twice.
+		if rows > 2*step {
+			for rows > 0 {
+				n := min(step, rows)
+				cut := l.offset(data, n)
+				if err := l.send(ctx, data[:cut], first, n); err != nil {
+					return err
+				}
+				data, first, rows = data[cut:], first+n, rows-n
+			}
+			return nil
+		}
 		line := lineOf(p.Where)
 		if line < 1 || line > rows {
 			if rows == 1 {
@@ -348,6 +361,9 @@ func (l *load) send(ctx context.Context, data []byte, first, rows int) error {
 	}
 	return nil
 }
+
+// step is how many rows are sent at once in a batch that has been refused.
+const step = 1000
 
 func (l *load) refuse(row int, p *pgconn.PgError) {
 	msg := p.Message
@@ -429,13 +445,19 @@ func (l *load) Finish(ctx context.Context) ([]target.Refusal, error) {
 	}
 	key := strings.Join(names, ", ")
 	build := fmt.Sprintf("ALTER TABLE %s ADD PRIMARY KEY (%s)", l.table, key)
-	for _, s := range []string{"SET LOCAL maintenance_work_mem = '64MB'", "SAVEPOINT key"} {
+	for _, s := range []string{"SET LOCAL maintenance_work_mem = '64MB'", "SET LOCAL work_mem = '64MB'",
+		// A plain scan yields the rows as they lie.
+		"SET LOCAL synchronize_seqscans = off", "SET LOCAL max_parallel_workers_per_gather = 0", "SAVEPOINT key"} {
 		if _, err := l.tx.Exec(ctx, s); err != nil {
 			return nil, l.d.fail("cannot build the key", err)
 		}
 	}
 	_, err := l.tx.Exec(ctx, build)
 	if err == nil {
+		_, err = l.tx.Exec(ctx, "SET LOCAL max_parallel_workers_per_gather = DEFAULT")
+		if err != nil {
+			return nil, l.d.fail("cannot go on", err)
+		}
 		return nil, nil
 	}
 	var p *pgconn.PgError
@@ -445,9 +467,11 @@ func (l *load) Finish(ctx context.Context) ([]target.Refusal, error) {
 	if _, err := l.tx.Exec(ctx, "ROLLBACK TO key"); err != nil {
 		return nil, l.d.fail("cannot go on", err)
 	}
-	rows, err := l.tx.Query(ctx, fmt.Sprintf(`WITH numbered AS (SELECT ctid AS place, row_number() OVER (ORDER BY ctid) - 1 AS number, row_number() OVER (PARTITION BY %s ORDER BY ctid) AS turn FROM %s),
-		gone AS (DELETE FROM %s WHERE ctid IN (SELECT place FROM numbered WHERE turn > 1))
-		SELECT number FROM numbered WHERE turn > 1 ORDER BY 1`, key, l.table, l.table))
+	rows, err := l.tx.Query(ctx, fmt.Sprintf(`WITH twice AS (SELECT %[1]s FROM %[2]s GROUP BY %[1]s HAVING count(*) > 1),
+		numbered AS (SELECT %[1]s, ctid AS place, row_number() OVER () - 1 AS number FROM %[2]s),
+		found AS (SELECT place, number, row_number() OVER (PARTITION BY %[1]s ORDER BY place) AS turn FROM numbered WHERE (%[1]s) IN (SELECT %[1]s FROM twice)),
+		gone AS (DELETE FROM %[2]s WHERE ctid IN (SELECT place FROM found WHERE turn > 1))
+		SELECT number FROM found WHERE turn > 1 ORDER BY 1`, key, l.table))
 	if err != nil {
 		return nil, l.d.fail("cannot find what breaks the key", err)
 	}
@@ -455,8 +479,10 @@ func (l *load) Finish(ctx context.Context) ([]target.Refusal, error) {
 	if err != nil {
 		return nil, l.d.fail("cannot find what breaks the key", err)
 	}
-	if _, err := l.tx.Exec(ctx, build); err != nil {
-		return nil, l.d.fail("cannot build the key", err)
+	for _, s := range []string{build, "SET LOCAL max_parallel_workers_per_gather = DEFAULT"} {
+		if _, err := l.tx.Exec(ctx, s); err != nil {
+			return nil, l.d.fail("cannot build the key", err)
+		}
 	}
 	var out []target.Refusal
 	for _, n := range numbers {
