@@ -372,6 +372,7 @@ func (r *run) takeBack(ctx context.Context, refusals []target.Refusal) error {
 		return err
 	}
 	defer st.Close()
+	st.Size = 64 << 10 // most chunks then have nothing to take back
 	c, err := newConverter(r.job.Source, r.job.Plan, r.at, nil)
 	if err != nil {
 		return err
@@ -386,6 +387,13 @@ func (r *run) takeBack(ctx context.Context, refusals []target.Refusal) error {
 		x.first = records
 		c.convert(chunk, x, nil)
 		records += x.records
+		if len(r.refused) == 0 && (len(refusals) == 0 || refusals[0].Row >= number+x.rows) {
+			number += x.rows
+			for i := range x.tally {
+				r.total[i].Merge(&x.tally[i])
+			}
+			return 0, nil
+		}
 		var here []target.Refusal
 		row := 0
 		c.each(chunk, func(line int64) {

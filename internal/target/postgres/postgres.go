@@ -300,25 +300,19 @@ func (l *load) Write(ctx context.Context, b target.Batch) ([]target.Refusal, err
 // batch, under a savepoint; what the server refuses is left out.
 func (l *load) send(ctx context.Context, data []byte, first, rows int) error {
 	for rows > 0 {
-		if _, err := l.tx.Exec(ctx, "SAVEPOINT segment"); err != nil {
-			return l.d.fail("cannot go on", err)
+		if err := l.simple(ctx, "SAVEPOINT segment"); err != nil {
+			return err
 		}
 		err := l.copy(ctx, data)
 		if err == nil {
-			if _, err := l.tx.Exec(ctx, "RELEASE segment"); err != nil {
-				return l.d.fail("cannot go on", err)
-			}
-			return nil
+			return l.simple(ctx, "RELEASE segment")
 		}
 		var p *pgconn.PgError
 		if !errors.As(err, &p) || !aboutRows(p.Code) {
 			return l.d.fail("cannot take the rows", err)
 		}
-		if _, err := l.tx.Exec(ctx, "ROLLBACK TO segment"); err != nil {
-			return l.d.fail("cannot go on", err)
-		}
-		if _, err := l.tx.Exec(ctx, "RELEASE segment"); err != nil {
-			return l.d.fail("cannot go on", err)
+		if err := l.simple(ctx, "ROLLBACK TO segment; RELEASE segment"); err != nil {
+			return err
 		}
 		// What is refused stands rarely alone: go on in smaller steps, so that
 		// no more than such a step is sent twice.
@@ -362,8 +356,16 @@ func (l *load) send(ctx context.Context, data []byte, first, rows int) error {
 	return nil
 }
 
+// simple runs statements in one exchange with the server.
+func (l *load) simple(ctx context.Context, sql string) error {
+	if _, err := l.d.c.PgConn().Exec(ctx, sql).ReadAll(); err != nil {
+		return l.d.fail("cannot go on", err)
+	}
+	return nil
+}
+
 // step is how many rows are sent at once in a batch that has been refused.
-const step = 1000
+const step = 4000
 
 func (l *load) refuse(row int, p *pgconn.PgError) {
 	msg := p.Message
