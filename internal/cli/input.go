@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -300,6 +301,10 @@ func (a *app) open(ctx context.Context, name string, f *inputFlags, profiled boo
 		}
 	}
 	if in.given {
+		// What the plan has decided is no question any more.
+		in.profile.Findings = slices.DeleteFunc(in.profile.Findings, func(f profile.Finding) bool {
+			return f.Code == "dates-undecided" || f.Code == "mark-undecided" || f.Code == "mark-assumed" || f.Code == "mark-by-others" || f.Code == "near-miss"
+		})
 		return in, nil
 	}
 	if in.plan, in.comments, err = plan.Build(in.source, in.profile, wishes); err != nil {

@@ -169,10 +169,11 @@ func (a *app) printLook(in *input, check *load.Check, rows int) {
 // stays readable. Detail at the right is dropped where the screen ends.
 func (a *app) printColumns(st style, in *input, check *load.Check) {
 	p := in.profile
-	planned := map[string]int{}
+	planned := map[int]int{} // by place in the file
 	if check != nil {
-		for i, c := range in.plan.Columns {
-			planned[c.From] = i + 1
+		at, _, _ := in.plan.Positions(in.source.Layout.Columns)
+		for i, place := range at {
+			planned[place] = i + 1
 		}
 	}
 	heads := []string{">#", "column", "type", ">blank", ">distinct", "values"}
@@ -205,7 +206,7 @@ func (a *app) printColumns(st style, in *input, check *load.Check) {
 		cells := []string{fmt.Sprint(i + 1), shorten(c.Header, 30), c.Type.String(), blank, distinct, shorten(c.Range(), 44)}
 		if check != nil {
 			name, typ, miss := "left out", "", ""
-			if k := planned[c.Header]; k > 0 {
+			if k := planned[i]; k > 0 {
 				pc := in.plan.Columns[k-1]
 				name, typ = pc.Name, pc.SQLType().String()
 				if n := check.Misfits[k-1].Count; n > 0 {

@@ -448,12 +448,14 @@ func (s *Source) decideForm(text []byte, whole bool, known Known) error {
 
 // decideQuote tries the ways of quoting and takes the one with fewest faults.
 func (s *Source) decideQuote(text []byte, whole bool, known Known, f *delimited.Form) {
+	unclosed := false
 	faults := func(g delimited.Form) (faults, quoted, needed, modal int) {
 		counts := map[int]int{}
 		for _, r := range sample(text, whole, g, sampleRecords) {
 			if r.fault == delimited.AfterQuote || r.fault == delimited.Unclosed {
 				faults++
 			}
+			unclosed = unclosed || r.fault == delimited.Unclosed
 			quoted += r.quoted
 			counts[len(r.fields)]++
 			for _, v := range r.fields {
@@ -471,6 +473,7 @@ func (s *Source) decideQuote(text []byte, whole bool, known Known, f *delimited.
 		s.note("quote", quoteName(f.Quote), "", true)
 	} else {
 		n, quoted, needed, steady := faults(*f)
+		open := unclosed // then a person has to say whether it is a quote
 		single := *f
 		single.Quote = '\''
 		sn, squoted, _, ssteady := faults(single)
@@ -489,7 +492,7 @@ func (s *Source) decideQuote(text []byte, whole bool, known Known, f *delimited.
 			s.note("quote", quoteName('"'), count(quoted, "field")+" quoted in the beginning", false)
 			s.note("escape", "backslash", fmt.Sprintf(`quotes inside fields are written \"; doubled, %s would have text after the quote`, count(n, "record")), false)
 			return
-		case n > 0 && (nsteady > steady || nsteady == steady && n > 1 && 3*n >= 2*quoted):
+		case n > 0 && !open && (nsteady > steady || nsteady == steady && n > 1 && 3*n >= 2*quoted):
 			f.Quote = 0
 			s.note("quote", "none", fmt.Sprintf("taken as quotes, %s would be faulty", count(n, "record")), false)
 			return

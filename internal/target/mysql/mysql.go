@@ -406,7 +406,8 @@ func (l *load) prepare(ctx context.Context) error {
 	return nil
 }
 
-// sweep removes side tables of the same table whose load has died.
+// sweep removes side tables of the same table whose load has died. The server
+// may still be rolling it back; up to ten seconds are given to that.
 func (l *load) sweep(ctx context.Context) error {
 	d, t := l.d, l.spec.Table
 	in := t.Schema
@@ -429,7 +430,7 @@ func (l *load) sweep(ctx context.Context) error {
 	rows.Close()
 	for _, n := range stale {
 		var got sql.NullInt64
-		if err := d.c.QueryRowContext(ctx, "SELECT get_lock(?, 0)", n).Scan(&got); err != nil {
+		if err := d.c.QueryRowContext(ctx, "SELECT get_lock(?, 10)", n).Scan(&got); err != nil {
 			return d.fail("cannot see whether a load is running", err)
 		}
 		if got.Int64 != 1 {
