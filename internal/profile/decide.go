@@ -174,7 +174,7 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 			Do:   "they become rejects; if there are many, check delimiter, quote and header"})
 	}
 	for fault, e := range all.faults {
-		f := Finding{Weight: Caution, Code: "fault", Count: e.count, Examples: e.first, Do: "such records become rejects"}
+		f := Finding{Weight: Caution, Count: e.count, Examples: e.first, Do: "such records become rejects"}
 		switch fault {
 		case delimited.AfterQuote:
 			f.Code, f.Text = "after-quote", groupIs(e.count, "record has", "records have")+" text between a closing quote and the next delimiter"

@@ -1,0 +1,73 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"reflect"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ambertray/internal/plan"
+	"ambertray/internal/tray"
+)
+
+func doc(t *testing.T, name string) string {
+	b, err := os.ReadFile(filepath.Join("..", "..", name))
+	require.NoError(t, err)
+	return string(b)
+}
+
+// keys are the names of a type's fields in its files, those of fields within too.
+func keys(typ reflect.Type, tag string) (out []string) {
+	switch typ.Kind() {
+	case reflect.Slice, reflect.Pointer:
+		return keys(typ.Elem(), tag)
+	case reflect.Struct:
+	default:
+		return nil
+	}
+	for i := range typ.NumField() {
+		f := typ.Field(i)
+		name, _, _ := strings.Cut(f.Tag.Get(tag), ",")
+		if name == "" || name == "-" {
+			continue
+		}
+		out = append(out, name)
+		out = append(out, keys(f.Type, tag)...)
+	}
+	return out
+}
+
+// The documents name every key, finding and command that there is.
+func TestDocumentsAreComplete(t *testing.T) {
+	planDoc, jsonDoc, readme := doc(t, "docs/plan.md"), doc(t, "docs/json.md"), doc(t, "README.md")
+	for _, k := range keys(reflect.TypeFor[plan.Plan](), "yaml") {
+		assert.Contains(t, planDoc, "`"+k, "docs/plan.md: key %s", k)
+	}
+	for _, k := range keys(reflect.TypeFor[tray.Receipt](), "json") {
+		assert.Contains(t, jsonDoc, "`"+k+"`", "docs/json.md: key %s", k)
+	}
+	codes := regexp.MustCompile(`Code: "([a-z-]+)"|f\.Code(?:, f\.\w+)? = "([a-z-]+)"|d\.find\(\w+, "([a-z-]+)"`)
+	for _, m := range codes.FindAllStringSubmatch(doc(t, "internal/profile/decide.go"), -1) {
+		code := m[1] + m[2] + m[3]
+		assert.Contains(t, jsonDoc, "`"+code+"`", "docs/json.md: finding %s", code)
+	}
+	b := newBench(t)
+	help := b.run(0, "--help").out
+	for _, m := range regexp.MustCompile(`(?m)^  ([a-z]+) +[A-Z]`).FindAllStringSubmatch(help, -1) {
+		if m[1] != "help" {
+			assert.Contains(t, readme, "| `"+m[1]+" ", "README: command %s", m[1])
+		}
+	}
+	// Every picture and page that is linked is there.
+	for _, name := range []string{"README.md", "docs/plan.md", "docs/types.md"} {
+		for _, m := range regexp.MustCompile(`\]\(([^)#:]+)\)`).FindAllStringSubmatch(doc(t, name), -1) {
+			_, err := os.Stat(filepath.Join("..", "..", filepath.Dir(name), m[1]))
+			assert.NoError(t, err, name)
+		}
+	}
+}
