@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"sync/atomic"
 	"time"
 
 	"github.com/vbauerster/mpb/v8"
@@ -16,7 +17,7 @@ import (
 type meter struct {
 	p     *mpb.Progress
 	bar   *mpb.Bar
-	now   load.Progress
+	now   atomic.Pointer[load.Progress] // drawn by another goroutine
 	start time.Time
 }
 
@@ -26,11 +27,11 @@ func (a *app) newMeter(ctx context.Context, name string, size int64) *meter {
 		return nil
 	}
 	m := &meter{start: time.Now()}
-	m.now = load.Progress{Size: size, Stage: name}
+	m.now.Store(&load.Progress{Size: size, Stage: name})
 	m.p = mpb.NewWithContext(ctx, mpb.WithOutput(a.err), mpb.WithWidth(28), mpb.WithRefreshRate(120*time.Millisecond))
 	m.bar = m.p.New(max(size, 1), mpb.BarStyle().Lbound(" ").Filler("▪").Tip("▪").Padding("·").Rbound(" "),
 		mpb.BarRemoveOnComplete(),
-		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return m.now.Stage }, decor.WC{W: 10, C: decor.DindentRight}), decor.Percentage(decor.WC{W: 5})),
+		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return m.now.Load().Stage }, decor.WC{W: 10, C: decor.DindentRight}), decor.Percentage(decor.WC{W: 5})),
 		mpb.AppendDecorators(decor.Any(func(s decor.Statistics) string { return m.line(s) })),
 	)
 	return m
@@ -38,16 +39,17 @@ func (a *app) newMeter(ctx context.Context, name string, size int64) *meter {
 
 func (m *meter) line(s decor.Statistics) string {
 	seconds := time.Since(m.start).Seconds()
-	text := plural(m.now.Records, "record")
+	now := m.now.Load()
+	text := plural(now.Records, "record")
 	if seconds > 0.5 {
-		text += fmt.Sprintf(", %s/s", grouped(int64(float64(m.now.Records)/seconds)))
-		if m.now.Bytes > 0 && m.now.Bytes < m.now.Size {
-			left := time.Duration(seconds * float64(m.now.Size-m.now.Bytes) / float64(m.now.Bytes) * float64(time.Second))
+		text += fmt.Sprintf(", %s/s", grouped(int64(float64(now.Records)/seconds)))
+		if now.Bytes > 0 && now.Bytes < now.Size {
+			left := time.Duration(seconds * float64(now.Size-now.Bytes) / float64(now.Bytes) * float64(time.Second))
 			text += ", " + left.Round(time.Second).String() + " left"
 		}
 	}
-	if m.now.Rejected > 0 {
-		text += ", " + plural(m.now.Rejected, "reject")
+	if now.Rejected > 0 {
+		text += ", " + plural(now.Rejected, "reject")
 	}
 	return text
 }
@@ -56,7 +58,7 @@ func (m *meter) set(p load.Progress) {
 	if m == nil {
 		return
 	}
-	m.now = p
+	m.now.Store(&p)
 	m.bar.SetCurrent(min(p.Bytes, max(p.Size, 1)-1)) // only end removes the line
 }
 
