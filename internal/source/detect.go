@@ -237,20 +237,30 @@ func (s *Source) decodeHead(head []byte) ([]byte, error) {
 // sample splits text in some form, leaving out a last record that may be cut
 // off. Fields are copied.
 func sample(text []byte, whole bool, f delimited.Form, most int) (rows []sampleRow) {
+	return sampleWith(text, whole, f, most, true)
+}
+
+// sampleWith can leave the texts of rows and fields out, where only their
+// number counts.
+func sampleWith(text []byte, whole bool, f delimited.Form, most int, texts bool) (rows []sampleRow) {
 	ch := &delimited.Chunk{Data: text, Line: 1}
 	sp := delimited.NewSplitter(f)
 	sp.Reset(ch)
 	var rec delimited.Record
 	var offset int
 	for len(rows) < most && sp.Next(&rec) {
-		r := sampleRow{line: rec.Line, fault: rec.Fault, blank: rec.IsBlank(), raw: string(rec.Raw)}
+		r := sampleRow{line: rec.Line, fault: rec.Fault, blank: rec.IsBlank()}
 		if !r.blank {
 			r.ruler = IsRuler(&rec)
 		}
-		for i, f := range rec.Fields {
-			r.fields = append(r.fields, string(f))
-			if rec.Quoted(i) {
-				r.quoted++
+		r.fields = make([]string, len(rec.Fields))
+		if texts {
+			r.raw = string(rec.Raw)
+			for i, f := range rec.Fields {
+				r.fields[i] = string(f)
+				if rec.Quoted(i) {
+					r.quoted++
+				}
 			}
 		}
 		offset += len(rec.Raw)
@@ -379,7 +389,7 @@ func (s *Source) decideForm(text []byte, whole bool, known Known) error {
 		g.Delimiter = d
 		t := trial{delimiter: d, fields: 1}
 		counts := map[int]int{}
-		rows := sample(text, whole, g, sampleRecords)
+		rows := sampleWith(text, whole, g, sampleRecords, false)
 		for _, r := range rows {
 			if r.blank || r.ruler {
 				continue
