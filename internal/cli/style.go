@@ -11,6 +11,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 
+	"ambertray/internal/phrase"
 	"ambertray/internal/profile"
 	"ambertray/internal/reading"
 )
@@ -145,36 +146,10 @@ func fold(s string, n int) []string {
 	return lines
 }
 
-// grouped writes a number with commas between thousands.
-func grouped(n int64) string {
-	s := strconv.FormatInt(n, 10)
-	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
-		s = s[:i] + "," + s[i:]
-	}
-	return s
-}
-
-func plural(n int64, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return grouped(n) + " " + noun + "s"
-}
-
-// size is a number of bytes as people say it, in powers of 1,000.
-func size(n int64) string {
-	f := float64(n)
-	for _, u := range []string{"bytes", "kB", "MB", "GB", "TB"} {
-		if f < 1000 || u == "TB" {
-			if u == "bytes" {
-				return plural(n, "byte")
-			}
-			return fmt.Sprintf("%.3g %s", f, u)
-		}
-		f /= 1000
-	}
-	return ""
-}
+// The words for numbers that every command uses.
+func grouped(n int64) string             { return phrase.Grouped(n) }
+func plural(n int64, noun string) string { return phrase.Count(n, noun) }
+func size(n int64) string                { return phrase.Size(n) }
 
 // shorten cuts a value to n characters, marking the cut.
 func shorten(s string, n int) string { return reading.Shorten(s, n) }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"ambertray/internal/dialect"
+	"ambertray/internal/phrase"
 	"ambertray/internal/profile"
 	"ambertray/internal/reading"
 	"ambertray/internal/source"
@@ -98,7 +99,7 @@ func Build(src *source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments
 		i := slices.Index(headers, first[0])
 		if len(first) == 1 && !leave[i] && keyLike(headers[i], i) {
 			p.Table.Key = []string{names[i]}
-			c.Beside["$.table.key"] = fmt.Sprintf("unique and never blank in %s", count(prof.Records, "record"))
+			c.Beside["$.table.key"] = fmt.Sprintf("unique and never blank in %s", phrase.Count(prof.Records, "record"))
 		}
 	}
 	for i, col := range prof.Columns {
@@ -121,7 +122,7 @@ func Build(src *source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments
 			}
 		}
 		if len(pc.Nulls) > 0 {
-			c.Beside[path+".null_words"] = count(col.NullWord, "value")
+			c.Beside[path+".null_words"] = phrase.Count(col.NullWord, "value")
 		}
 		for _, f := range prof.Findings {
 			if f.Column == col.Header && f.Weight != profile.Note {
@@ -136,7 +137,7 @@ func Build(src *source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments
 			}
 		}
 	}
-	c.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s)", filepath.Base(src.Name), count(prof.Records, "record"), bytesOf(src.Size))
+	c.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s)", filepath.Base(src.Name), phrase.Count(prof.Records, "record"), phrase.Size(src.Size))
 	for _, e := range src.Evidence {
 		if path := map[string]string{"encoding": "encoding", "delimiter": "delimiter", "quote": "quote", "escape": "escape", "header": "header", "footer": "footer"}[e.What]; path != "" {
 			c.Beside["$.sources[0]."+path] = e.Why
@@ -208,33 +209,7 @@ func typeWhy(c *profile.Column) string {
 		why += "; all different"
 	}
 	if c.Blanks > 0 && c.Blanks < c.Fields {
-		why += "; " + count(c.Blanks, "blank")
+		why += "; " + phrase.Count(c.Blanks, "blank")
 	}
 	return why
-}
-
-func count(n int64, noun string) string {
-	s := fmt.Sprint(n)
-	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + "," + s[i:]
-	}
-	if n != 1 {
-		noun += "s"
-	}
-	return s + " " + noun
-}
-
-// bytesOf is a size as people say it, in powers of 1,000.
-func bytesOf(n int64) string {
-	f, unit := float64(n), "bytes"
-	for _, u := range []string{"kB", "MB", "GB", "TB"} {
-		if f < 1000 {
-			break
-		}
-		f, unit = f/1000, u
-	}
-	if unit == "bytes" {
-		return fmt.Sprintf("%d bytes", n)
-	}
-	return fmt.Sprintf("%.3g %s", f, unit)
 }

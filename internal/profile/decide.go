@@ -9,6 +9,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"ambertray/internal/phrase"
 	"ambertray/internal/reading"
 	"ambertray/internal/source"
 	"ambertray/internal/source/delimited"
@@ -1112,7 +1113,7 @@ func (c *Column) Range() string {
 }
 
 // grouped writes n with commas between thousands.
-func grouped(n int64) string { return groupPlain(strconv.FormatInt(n, 10)) }
+func grouped(n int64) string { return phrase.Grouped(n) }
 
 func groupPlain(s string) string {
 	neg := strings.HasPrefix(s, "-")
@@ -1134,7 +1135,7 @@ func groupPlain(s string) string {
 	return b.String() + rest
 }
 
-func group(n int64, noun string) string { return groupIs(n, noun, noun+"s") }
+func group(n int64, noun string) string { return phrase.Count(n, noun) }
 
 func groupIs(n int64, one, many string) string {
 	if n == 1 {

@@ -7,6 +7,7 @@ import (
 	"unicode/utf8"
 
 	"ambertray/internal/reading"
+	"ambertray/internal/source/delimited"
 )
 
 // evidence is what one goroutine has seen of one column. Every field of the
@@ -172,7 +173,7 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line int6
 	if chars > e.maxBytes {
 		e.maxBytes = chars
 	}
-	if !ascii && !isASCII(b) {
+	if !ascii && !delimited.IsASCII(b) {
 		chars = utf8.RuneCount(b)
 		e.wide.add(line, b, times)
 	}
@@ -262,22 +263,6 @@ func letterBit(c byte) uint32 {
 		return 0
 	}
 	return 1 << (c - 'a')
-}
-
-func isASCII(b []byte) bool {
-	const high = 0x8080808080808080
-	for len(b) >= 8 {
-		if binary.LittleEndian.Uint64(b)&high != 0 {
-			return false
-		}
-		b = b[8:]
-	}
-	for _, c := range b {
-		if c >= 0x80 {
-			return false
-		}
-	}
-	return true
 }
 
 // plainNumber counts [-]digits[.digits] of at most 18 digits.

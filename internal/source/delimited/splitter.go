@@ -61,14 +61,15 @@ func NewSplitter(form Form) *Splitter {
 // Reset starts on a chunk.
 func (s *Splitter) Reset(c *Chunk) {
 	s.data, s.pos, s.line = c.Data, 0, c.Line
-	s.ascii = isASCII(c.Data)
+	s.ascii = IsASCII(c.Data)
 	s.suspect = !s.ascii && !utf8.Valid(c.Data) || bytes.IndexByte(c.Data, 0) >= 0
 }
 
 // ASCII reports whether the chunk at hand has no byte beyond ASCII.
 func (s *Splitter) ASCII() bool { return s.ascii }
 
-func isASCII(b []byte) bool {
+// IsASCII reports whether b has no byte beyond ASCII.
+func IsASCII(b []byte) bool {
 	const high = 0x8080808080808080
 	for len(b) >= 32 {
 		if (binary.LittleEndian.Uint64(b)|binary.LittleEndian.Uint64(b[8:])|binary.LittleEndian.Uint64(b[16:])|binary.LittleEndian.Uint64(b[24:]))&high != 0 {

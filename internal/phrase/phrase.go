@@ -1,0 +1,39 @@
+// Package phrase says numbers as people read them, in English.
+package phrase
+
+import (
+	"fmt"
+	"strconv"
+)
+
+// Grouped writes a number with commas between thousands.
+func Grouped(n int64) string {
+	s := strconv.FormatInt(n, 10)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+// Count is a number of things: 1 record, 2,000 records.
+func Count(n int64, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return Grouped(n) + " " + noun + "s"
+}
+
+// Size is a number of bytes, in powers of 1,000 and three digits.
+func Size(n int64) string {
+	f := float64(n)
+	for _, u := range []string{"bytes", "kB", "MB", "GB", "TB"} {
+		if f < 1000 || u == "TB" {
+			if u == "bytes" {
+				return Count(n, "byte")
+			}
+			return fmt.Sprintf("%.3g %s", f, u)
+		}
+		f /= 1000
+	}
+	return ""
+}
