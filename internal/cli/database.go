@@ -23,13 +23,25 @@ type databaseFlags struct {
 }
 
 func (f *databaseFlags) addDatabase(cmd *cobra.Command) {
-	p := cmd.Flags()
-	p.StringVar(&f.passwordFile, "password-file", "", "file with the database password (else the URL, PGPASSWORD, ~/.pgpass, AMBERTRAY_PASSWORD, or a prompt)")
-	p.BoolVar(&f.createDatabase, "create-database", false, "create the database if it is not there")
+	f.addPassword(cmd)
+	cmd.Flags().BoolVar(&f.createDatabase, "create-database", false, "create the database if it is not there")
 }
 
-// connect opens a database.
+func (f *databaseFlags) addPassword(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.passwordFile, "password-file", "", "file with the database password (else the URL, PGPASSWORD, ~/.pgpass, AMBERTRAY_PASSWORD, or a prompt)")
+}
+
+// connect opens a database; a SQLite file is created if need be.
 func (a *app) connect(ctx context.Context, url string, f *databaseFlags) (target.Target, error) {
+	return a.connectTo(ctx, url, f, false)
+}
+
+// existing opens a database that is there.
+func (a *app) existing(ctx context.Context, url string, f *databaseFlags) (target.Target, error) {
+	return a.connectTo(ctx, url, f, true)
+}
+
+func (a *app) connectTo(ctx context.Context, url string, f *databaseFlags, existing bool) (target.Target, error) {
 	var ask func() (string, error)
 	if in, ok := a.in.(*os.File); ok && isTerminal(in) && isTerminal(a.err) {
 		ask = func() (string, error) {
@@ -39,7 +51,7 @@ func (a *app) connect(ctx context.Context, url string, f *databaseFlags) (target
 			return string(b), err
 		}
 	}
-	db, err := connect.Open(ctx, url, connect.Options{Password: connect.Password(f.passwordFile, ask), CreateDatabase: f.createDatabase})
+	db, err := connect.Open(ctx, url, connect.Options{Password: connect.Password(f.passwordFile, ask), CreateDatabase: f.createDatabase, Existing: existing})
 	var bad *connect.BadURL
 	if errors.As(err, &bad) {
 		return nil, asked("%w", err)
@@ -77,13 +89,7 @@ func (a *app) printMapping(in *input, t *target.Table, m *load.Mapping, dryRun b
 		wide = max(wide, min(width(p.From), 26)+min(width(p.Column), 26)+width(p.FileType)+min(width(p.TableType), 30))
 	}
 	for _, p := range m.Pairings {
-		weight := st.good(string(p.Weight))
-		switch p.Weight {
-		case load.Caution:
-			weight = st.warn(string(p.Weight))
-		case load.Blocking:
-			weight = st.bad(string(p.Weight))
-		}
+		weight := a.weight(st, p.Weight)
 		g.row(shorten(p.From, 26), p.FileType, shorten(p.Column, 26), shorten(p.TableType, 30), weight, shorten(p.Text, max(st.width-wide-26, 30)))
 	}
 	g.render(a.out)
@@ -93,4 +99,15 @@ func (a *app) printMapping(in *input, t *target.Table, m *load.Mapping, dryRun b
 		fmt.Fprintln(a.out)
 	}
 	return nil
+}
+
+// weight shows how much a difference matters.
+func (a *app) weight(st style, w load.Weight) string {
+	switch w {
+	case load.Caution:
+		return st.warn(string(w))
+	case load.Blocking:
+		return st.bad(string(w))
+	}
+	return st.good(string(w))
 }

@@ -46,21 +46,21 @@ func keys(typ reflect.Type, tag string) (out []string) {
 func TestDocumentsAreComplete(t *testing.T) {
 	planDoc, jsonDoc, readme := doc(t, "docs/plan.md"), doc(t, "docs/json.md"), doc(t, "README.md")
 	for _, k := range keys(reflect.TypeFor[plan.Plan](), "yaml") {
-		assert.Contains(t, planDoc, "`"+k, "docs/plan.md: key %s", k)
+		assert.True(t, strings.Contains(planDoc, "`"+k), "docs/plan.md: key %s", k)
 	}
 	for _, k := range keys(reflect.TypeFor[tray.Receipt](), "json") {
-		assert.Contains(t, jsonDoc, "`"+k+"`", "docs/json.md: key %s", k)
+		assert.True(t, strings.Contains(jsonDoc, "`"+k+"`"), "docs/json.md: key %s", k)
 	}
 	codes := regexp.MustCompile(`Code: "([a-z-]+)"|f\.Code(?:, f\.\w+)? = "([a-z-]+)"|d\.find\(\w+, "([a-z-]+)"`)
 	for _, m := range codes.FindAllStringSubmatch(doc(t, "internal/profile/decide.go"), -1) {
 		code := m[1] + m[2] + m[3]
-		assert.Contains(t, jsonDoc, "`"+code+"`", "docs/json.md: finding %s", code)
+		assert.True(t, strings.Contains(jsonDoc, "`"+code+"`"), "docs/json.md: finding %s", code)
 	}
 	b := newBench(t)
 	help := b.run(0, "--help").out
 	for _, m := range regexp.MustCompile(`(?m)^  ([a-z]+) +[A-Z]`).FindAllStringSubmatch(help, -1) {
 		if m[1] != "help" {
-			assert.Contains(t, readme, "| `"+m[1]+" ", "README: command %s", m[1])
+			assert.True(t, strings.Contains(readme, "| `"+m[1]+" ") || strings.Contains(readme, "| `"+m[1]+"`"), "README: command %s", m[1])
 		}
 	}
 	// Every picture and page that is linked is there.

@@ -208,7 +208,8 @@ func (f *inputFlags) wishes() (plan.Wishes, error) {
 
 // input is a file, its profile and its plan: given, or made of the profile.
 type input struct {
-	source   *source.Source
+	source   *source.Source   // the first
+	sources  []*source.Source // all
 	profile  *profile.Profile // nil for a given plan, unless asked for
 	plan     *plan.Plan
 	comments plan.Comments
@@ -230,6 +231,17 @@ func isPlan(name string) bool {
 // open opens an argument that is a plan or a source. A source is profiled and
 // planned; a plan only with profiled.
 func (a *app) open(ctx context.Context, name string, f *inputFlags, profiled bool) (*input, error) {
+	in, err := a.openAll(ctx, []string{name}, f, profiled)
+	if err == nil && len(in.sources) > 1 {
+		return nil, asked("%s: stands for %d sources\n  name one of them behind the plan: %s", name, len(in.sources), in.source.Name)
+	}
+	return in, err
+}
+
+// openAll opens a source, or a plan with all of its sources: those named
+// behind it, else those that it names, where a name may be a pattern.
+func (a *app) openAll(ctx context.Context, names []string, f *inputFlags, profiled bool) (*input, error) {
+	name := names[0]
 	in := &input{}
 	known, err := f.known()
 	if err != nil {
@@ -248,9 +260,6 @@ func (a *app) open(ctx context.Context, name string, f *inputFlags, profiled boo
 		if in.plan, err = plan.ReadFile(name); err != nil {
 			return nil, err
 		}
-		if len(in.plan.Sources) > 1 {
-			return nil, asked("%s: names %d sources; this version loads one", name, len(in.plan.Sources))
-		}
 		for _, flag := range []string{"delimiter", "quote", "escape", "encoding", "header-row", "skip", "footer", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key", "row-number", "leave-out", "require", "keep-empty"} {
 			if f.cmd.Flags().Lookup(flag) != nil && f.given(flag) {
 				return nil, asked("--%s: the plan %s already says this\n  change the plan, or use the source itself", flag, name)
@@ -262,24 +271,20 @@ func (a *app) open(ctx context.Context, name string, f *inputFlags, profiled boo
 		if f.schema != "" {
 			in.plan.Table.Schema = f.schema
 		}
-		s := &in.plan.Sources[0]
-		file := s.File
-		if _, err := os.Stat(file); errors.Is(err, os.ErrNotExist) && !filepath.IsAbs(file) {
-			// A plan may lie beside its file.
-			if beside := filepath.Join(filepath.Dir(name), file); fileExists(beside) {
-				file = beside
-			}
-		}
-		known = s.Known()
-		known.MaxRecord = f.maxRecord << 20
-		if in.source, err = source.Open(ctx, file, known); err != nil {
+		if in.sources, err = a.planSources(ctx, name, in.plan, names[1:], f.maxRecord<<20); err != nil {
 			return nil, err
 		}
 	} else {
-		if in.source, err = source.Open(ctx, name, known); err != nil {
+		if len(names) > 1 {
+			return nil, asked("%s: is no plan, so that %s cannot follow it\n  write a plan with 'ambertray plan %s -o plan.yaml', then name the files behind it", name, names[1], name)
+		}
+		src, err := source.Open(ctx, name, known)
+		if err != nil {
 			return nil, err
 		}
+		in.sources = []*source.Source{src}
 	}
+	in.source = in.sources[0]
 	if in.given && !profiled {
 		return in, nil
 	}
@@ -315,6 +320,73 @@ func (a *app) open(ctx context.Context, name string, f *inputFlags, profiled boo
 		return nil, asked("%w", err)
 	}
 	return in, nil
+}
+
+// planSources opens the files of a plan, or others of their form.
+func (a *app) planSources(ctx context.Context, planFile string, p *plan.Plan, files []string, maxRecord int) (out []*source.Source, err error) {
+	type one struct {
+		file string
+		form *plan.Source
+	}
+	var all []one
+	for _, file := range files {
+		all = append(all, one{file, &p.Sources[0]})
+	}
+	if len(files) == 0 {
+		for i := range p.Sources {
+			s := &p.Sources[i]
+			found, err := matching(planFile, s.File)
+			if err != nil {
+				return nil, err
+			}
+			for _, file := range found {
+				all = append(all, one{file, s})
+			}
+		}
+	}
+	for _, x := range all {
+		known := x.form.Known()
+		known.MaxRecord = maxRecord
+		src, err := source.Open(ctx, x.file, known)
+		if err != nil {
+			return nil, err
+		}
+		for _, other := range out {
+			if other.Path == src.Path {
+				return nil, asked("%s: is named twice\n  a file is loaded once in a load", x.file)
+			}
+		}
+		out = append(out, src)
+	}
+	return out, nil
+}
+
+// matching lists the files that a plan's source stands for: one, or all that
+// its pattern matches, in the order of their names. They are looked for where
+// the program runs, else beside the plan.
+func matching(planFile, file string) ([]string, error) {
+	places := []string{file}
+	if !filepath.IsAbs(file) {
+		places = append(places, filepath.Join(filepath.Dir(planFile), file))
+	}
+	for _, p := range places {
+		if fileExists(p) {
+			return []string{p}, nil
+		}
+	}
+	if strings.ContainsAny(file, "*?[") {
+		for _, p := range places {
+			found, err := filepath.Glob(p)
+			if err != nil {
+				return nil, asked("%s: %q is not a pattern: %w", planFile, file, err)
+			}
+			if len(found) > 0 {
+				return found, nil
+			}
+		}
+		return nil, asked("%s: no file matches %s\n  correct file: in the plan, or name the files behind the plan", planFile, file)
+	}
+	return places[:1], nil // opening it says what is wrong
 }
 
 func fileExists(name string) bool {

@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
-	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -31,12 +31,14 @@ type loadFlags struct {
 	byPosition   bool
 	keepIdentity bool
 	slowPath     bool
+	again        bool
+	accept       bool
 }
 
 func (a *app) loadCommand() *cobra.Command {
 	var f loadFlags
 	cmd := &cobra.Command{
-		Use:   "load SOURCE|PLAN --into URL",
+		Use:   "load SOURCE|PLAN [FILE…] --into URL",
 		Short: "Create or map the table, load the records, verify, commit, keep the papers",
 		Long: `Loads a file into a table, in one transaction. Before it commits, the account
 has to balance (records read = loaded + rejected + skipped), and rows, nulls,
@@ -50,16 +52,22 @@ the load: they are kept in rejects.csv with line, column, value and reason.
 --mode refill    empties a table and loads it
 --mode replace   drops a table, creates and loads it
 
+A plan loads the files that are named behind it, else those that it names. A
+file that is not the one the plan was made from is compared with it first: new,
+missing and moved columns, values that no longer fit. A file whose bytes are in
+the table already is not added again.
+
 Whatever fails or is stopped leaves the table as it was. The papers (plan,
 definition, rejects, receipt, log) are left on the tray.`,
 		Example: `  ambertray load lock-passages.csv --into sqlite:harrowmere.db
   ambertray load passages.yaml --into sqlite:harrowmere.db --table passages_2025
   ambertray load lock-passages.csv --into postgres://keeper@localhost/canal --schema tolls
+  ambertray load passages.yaml april.csv may.csv --into sqlite:harrowmere.db --mode append
   ambertray load march.csv --into mysql://keeper@localhost/canal --table passages --mode append
   ambertray load lock-passages.csv --into sqlite:harrowmere.db --max-rejects 0
   ambertray load lock-passages.csv --into sqlite:harrowmere.db --dry-run`,
-		Args: args(1, 1, "one file"),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.load(cmd.Context(), args[0], &f) },
+		Args: args(1, -1, "a file, or a plan"),
+		RunE: func(cmd *cobra.Command, args []string) error { return a.load(cmd.Context(), args, &f) },
 	}
 	f.add(cmd)
 	f.addTable(cmd)
@@ -72,13 +80,15 @@ definition, rejects, receipt, log) are left on the tray.`,
 	p.BoolVar(&f.keepIdentity, "keep-identity", false, "load the file's values into columns that the database numbers")
 	p.BoolVar(&f.slowPath, "slow-path", false, "MySQL and MariaDB: load by inserts where LOAD DATA LOCAL is forbidden")
 	p.BoolVar(&f.yes, "yes", false, "do not ask before a table is emptied or replaced")
-	p.StringVar(&f.tray, "tray", "", "folder for the papers (default ./tray, or AMBERTRAY_TRAY)")
+	p.BoolVar(&f.again, "again", false, "load a file although its bytes are in the table already")
+	p.BoolVar(&f.accept, "accept-changes", false, "load a file although many of its values do not fit the plan; their records become rejects")
+	addTray(cmd, &f.tray)
 	p.BoolVar(&f.dryRun, "dry-run", false, "do everything but touch the database")
 	p.StringVar(&f.maxRejects, "max-rejects", "", "end the load, with nothing changed, when more records than this number or share (like 1%) are rejected; 0 means all or nothing")
 	return cmd
 }
 
-func (a *app) load(ctx context.Context, name string, f *loadFlags) error {
+func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	if f.into == "" {
 		return asked("load: say into which database\n  --into sqlite:path/to.db, postgres://user@host:5432/db or mysql://user@host:3306/db")
 	}
@@ -95,7 +105,7 @@ func (a *app) load(ctx context.Context, name string, f *loadFlags) error {
 	if err != nil {
 		return err
 	}
-	in, err := a.open(ctx, name, &f.inputFlags, false)
+	in, err := a.openAll(ctx, names, &f.inputFlags, false)
 	if err != nil {
 		return err
 	}
@@ -105,10 +115,23 @@ func (a *app) load(ctx context.Context, name string, f *loadFlags) error {
 	if in.profile != nil && in.profile.Records == 0 {
 		return fmt.Errorf("%s: has a header and no records\n  there is nothing to load; the definition alone comes with 'ambertray ddl'", in.source.Name)
 	}
+	tolerate, err := in.tolerate(f)
+	if err != nil {
+		return err
+	}
+	if in.given {
+		if err := a.changes(ctx, in, f, mode.New() && f.like == "", tolerate); err != nil {
+			return err
+		}
+	}
 	if _, err := load.Positions(in.plan, in.source); err != nil {
 		return err
 	}
-	job := load.Job{Source: in.source, Plan: in.plan, MaxRejects: limit.count, MaxShare: limit.share}
+	in.plan.Sources = nil
+	for _, s := range in.sources {
+		in.plan.Sources = append(in.plan.Sources, plan.FromLayout(s))
+	}
+	job := load.Job{Sources: in.sources, Plan: in.plan, MaxRejects: limit.count, MaxShare: limit.share}
 	if f.dryRun && mode.New() && f.like == "" {
 		return a.dryRun(ctx, in, job)
 	}
@@ -132,6 +155,11 @@ func (a *app) load(ctx context.Context, name string, f *loadFlags) error {
 	case !mode.New() && found == nil:
 		return asked("%s does not exist\n  check the name and --schema, or create it with --mode create", where)
 	}
+	if found != nil && !f.again {
+		if err := a.loadedBefore(in, f, mode, found); err != nil {
+			return err
+		}
+	}
 	job.Spec = target.Spec{Mode: mode, Table: def, SlowPath: f.slowPath}
 	like := found
 	if f.like != "" {
@@ -153,13 +181,7 @@ func (a *app) load(ctx context.Context, name string, f *loadFlags) error {
 		like = &copied
 	}
 	if !mode.New() || f.like != "" {
-		tolerate, _ := share(f.tolerate) // checked when the input was opened
-		if in.given && in.plan.Tolerate != "" {
-			if tolerate, err = share(in.plan.Tolerate); err != nil {
-				return asked("tolerate in the plan: %q is no share", in.plan.Tolerate)
-			}
-		}
-		m, err := load.Map(ctx, in.source, in.plan, like, load.MapOptions{ByPosition: f.byPosition, KeepIdentity: f.keepIdentity, Tolerate: tolerate})
+		m, err := load.Map(ctx, in.sources, in.plan, like, load.MapOptions{ByPosition: f.byPosition, KeepIdentity: f.keepIdentity, Tolerate: tolerate})
 		if err != nil {
 			return err
 		}
@@ -214,20 +236,14 @@ func rejectLimit(s string) (rejects, error) {
 
 // runLoad loads with the papers around it.
 func (a *app) runLoad(ctx context.Context, in *input, job load.Job, db target.Target, f *loadFlags) error {
-	dir := f.tray
-	if dir == "" {
-		if dir = os.Getenv("AMBERTRAY_TRAY"); dir == "" {
-			dir = "tray"
-		}
-	}
 	start := time.Now()
-	entry, err := tray.Create(dir, in.plan.Table.Name, start)
+	entry, err := tray.Create(trayDir(f.tray), in.plan.Table.Name, start)
 	if err != nil {
 		return err
 	}
-	logFile, err := os.Create(entry.Path(tray.LogFile))
+	logFile, err := entry.Log()
 	if err != nil {
-		return fmt.Errorf("the log cannot be written: %w", err)
+		return err
 	}
 	defer logFile.Close()
 	job.Log = slog.New(slog.NewMultiHandler(a.log.Handler(), slog.NewTextHandler(logFile, nil)))
@@ -235,24 +251,29 @@ func (a *app) runLoad(ctx context.Context, in *input, job load.Job, db target.Ta
 	if err := a.writePapers(entry, in, &job, db); err != nil {
 		return err
 	}
-	receipt := load.Started(entry.Name, in.source, connect.Redact(f.into), a.version, start)
+	receipt := load.Started(entry.Name, in.sources, connect.Canonical(f.into), a.version, start)
 	receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: f.mode}
-	m := a.newMeter(ctx, "loading", in.source.Size)
-	job.Target, job.Entry, job.Receipt = db, entry, receipt
+	m := a.newMeter(ctx, "loading", in.size())
+	job.Target, job.Receipt = db, receipt
+	job.Rejects = entry.Rejects(load.Headers(in.sources))
 	job.Progress = m.set
+	job.BeforeCommit = func() error {
+		receipt.Finished = now()
+		return entry.PrepareReceipt(receipt)
+	}
 	err = load.Run(ctx, job)
 	m.end()
-	receipt.Finished = time.Now().UTC().Truncate(time.Millisecond)
-	if err != nil {
+	var encErr error
+	if err == nil {
+		encErr = entry.Settle(tray.ReceiptFile)
+	} else {
 		if ctx.Err() != nil {
 			err = fmt.Errorf("stopped; nothing was committed")
 		}
+		receipt.Finished = now()
 		receipt.Verdict, receipt.Error = tray.Failed, err.Error()
 		job.Log.Error("failed", "error", err)
-	}
-	b, encErr := receipt.Encode()
-	if encErr == nil {
-		encErr = entry.Write(tray.ReceiptFile, b)
+		encErr = entry.WriteReceipt(receipt)
 	}
 	switch {
 	case err != nil:
@@ -268,7 +289,7 @@ func (a *app) runLoad(ctx context.Context, in *input, job load.Job, db target.Ta
 			return err
 		}
 	} else {
-		a.printReceipt(receipt, entry, time.Since(start))
+		a.printReceipt(receipt, entry, connect.Redact(f.into), time.Since(start))
 	}
 	if receipt.Verdict == tray.Waiting {
 		return &status{code: exitWaiting}
@@ -297,7 +318,7 @@ func (a *app) writePapers(e *tray.Entry, in *input, job *load.Job, db target.Tar
 }
 
 func (a *app) dryRun(ctx context.Context, in *input, job load.Job) error {
-	m := a.newMeter(ctx, "checking", in.source.Size)
+	m := a.newMeter(ctx, "checking", in.size())
 	job.Progress = m.set
 	check, err := load.DryRun(ctx, job)
 	m.end()
@@ -318,12 +339,16 @@ func (a *app) dryRun(ctx context.Context, in *input, job load.Job) error {
 }
 
 // printReceipt says what a load came to.
-func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, took time.Duration) {
+func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took time.Duration) {
 	st := a.style(a.out)
 	fmt.Fprintf(a.out, "%s  %s of %s in %s, into %s\n\n", st.head(target.Qualified(r.Table.Schema, r.Table.Name)),
-		plural(r.Records.Loaded, "record"), r.Source.Path, round(took), r.Database)
+		plural(r.Records.Loaded, "record"), sourceNames(r.Sources), round(took), into)
+	bytes := int64(0)
+	for _, s := range r.Sources {
+		bytes += s.Size
+	}
 	g := newGrid(st, "", ">", "")
-	g.row("read", grouped(r.Records.Read), st.dim("records in "+size(r.Source.Size)))
+	g.row("read", grouped(r.Records.Read), st.dim("records in "+size(bytes)))
 	g.row("loaded", grouped(r.Records.Loaded), "")
 	rejects := ""
 	if r.Records.Rejected > 0 {
@@ -358,7 +383,7 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, took time.Duration) {
 	}
 	verdict := st.good(string(r.Verdict))
 	if r.Verdict == tray.Waiting {
-		verdict = st.warn(string(r.Verdict)) + ": rejects wait to be mended"
+		verdict = st.warn(string(r.Verdict)) + ": rejects wait to be mended (ambertray rejects " + e.Name + ")"
 	}
 	fmt.Fprintf(a.out, "\n  verdict  %s\n  papers   %s\n", verdict, e.Dir)
 }
@@ -385,4 +410,147 @@ func round(d time.Duration) string {
 		return d.Round(time.Millisecond).String()
 	}
 	return d.Round(10 * time.Millisecond).String()
+}
+
+// now is the time as papers have it.
+func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
+
+// sourceNames names one source, or the first of several.
+func sourceNames(s []tray.Source) string {
+	if len(s) == 1 {
+		return s[0].Path
+	}
+	return fmt.Sprintf("%s and %s", s[0].Path, plural(int64(len(s)-1), "other file"))
+}
+
+// size is how many bytes all sources have.
+func (in *input) size() (n int64) {
+	for _, s := range in.sources {
+		n += s.Size
+	}
+	return
+}
+
+// tolerate is the share of values that may misfit, by the plan or as given.
+func (in *input) tolerate(f *loadFlags) (float64, error) {
+	if in.given && in.plan.Tolerate != "" {
+		v, err := share(in.plan.Tolerate)
+		if err != nil {
+			return 0, asked("tolerate in the plan: %q is no share", in.plan.Tolerate)
+		}
+		return v, nil
+	}
+	return share(f.tolerate)
+}
+
+// changes compares files that the plan was not made from with the plan, and
+// stops where something is blocking. values tells that nothing else will look
+// at the values before they are loaded.
+func (a *app) changes(ctx context.Context, in *input, f *loadFlags, values bool, tolerate float64) error {
+	var all []load.Change
+	blocked := ""
+	compared := 0
+	m := a.newMeter(ctx, "comparing", in.size())
+	for _, src := range in.sources {
+		if in.plan.Made(src) {
+			continue
+		}
+		compared++
+		list, err := load.Changes(ctx, src, in.plan, values, tolerate)
+		if err != nil {
+			m.end()
+			return err
+		}
+		for i := range list {
+			if c := &list[i]; c.Weight == load.Blocking {
+				if c.Misfits && f.accept {
+					c.Weight = load.Caution
+					continue
+				}
+				blocked += "\n  "
+				if len(in.sources) > 1 {
+					blocked += c.Source + ": "
+				}
+				if c.Column != "" {
+					blocked += c.Column + ": "
+				}
+				blocked += c.Text
+			}
+		}
+		all = append(all, list...)
+	}
+	m.end()
+	if compared == 0 {
+		return nil
+	}
+	if !a.json {
+		a.printChanges(all, compared)
+	} else if blocked != "" {
+		if err := printJSON(a.out, map[string]any{"blocked": true, "changes": all}); err != nil {
+			return err
+		}
+	}
+	if blocked != "" {
+		return asked("nothing was loaded; the file is not what the plan was made for%s", blocked)
+	}
+	return nil
+}
+
+func (a *app) printChanges(all []load.Change, compared int) {
+	st := a.style(a.out)
+	if len(all) == 0 {
+		fmt.Fprintf(a.out, "%s\n\n", st.dim("Compared with the plan: "+plural(int64(compared), "file")+", nothing has changed"))
+		return
+	}
+	fmt.Fprintln(a.out, st.title("Compared with the plan"))
+	g := newGrid(st, "file", "column", "", "")
+	for _, c := range all {
+		g.row(shorten(c.Source, 30), shorten(c.Column, 26), a.weight(st, c.Weight), strings.Join(fold(c.Text, max(st.width-80, 40)), "\n"))
+	}
+	g.render(a.out)
+	fmt.Fprintln(a.out)
+}
+
+// loadedBefore stops a load that would add a file to a table that has it
+// already, as far as the tray tells.
+func (a *app) loadedBefore(in *input, f *loadFlags, mode target.Mode, found *target.Table) error {
+	list, err := tray.List(trayDir(f.tray))
+	if err != nil {
+		return err
+	}
+	var here []tray.Summary // of this database, by whatever URL
+	for _, s := range list {
+		if s.Receipt != nil && connect.Same(s.Receipt.Database, f.into) {
+			here = append(here, s)
+		}
+	}
+	schemas := []string{in.plan.Table.Schema}
+	if schemas[0] == "" {
+		schemas = append(schemas, found.Schema) // the default one, by its name
+	}
+	for _, src := range in.sources {
+		// Only a file of the same size needs to be read for its sum.
+		if !slices.ContainsFunc(here, func(s tray.Summary) bool {
+			return slices.ContainsFunc(s.Receipt.Sources, func(x tray.Source) bool { return x.Size == src.Size })
+		}) {
+			continue
+		}
+		sum, err := src.Sum()
+		if err != nil {
+			return err
+		}
+		was := tray.Loaded(here, schemas, in.plan.Table.Name, sum)
+		if was == nil {
+			continue
+		}
+		what := fmt.Sprintf("%s: its bytes are in the table %s already, by the entry %s of %s", src.Name, target.Qualified(found.Schema, found.Name),
+			was.Entry.Name, was.Started.Format("2006-01-02 15:04"))
+		if mode == target.Append && !f.dryRun {
+			return asked("%s\n  say --again to load it nevertheless; nothing was changed", what)
+		}
+		if !a.json {
+			fmt.Fprintln(a.err, what)
+		}
+	}
+	return nil
 }

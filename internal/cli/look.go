@@ -53,7 +53,7 @@ func (a *app) look(ctx context.Context, names []string, f *inputFlags, rows int)
 		}
 		var check *load.Check
 		if in.given {
-			if check, err = load.DryRun(ctx, load.Job{Source: in.source, Plan: in.plan, MaxRejects: -1}); err != nil {
+			if check, err = load.DryRun(ctx, load.Job{Sources: in.sources, Plan: in.plan, MaxRejects: -1}); err != nil {
 				return err
 			}
 		}

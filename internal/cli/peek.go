@@ -25,7 +25,7 @@ With a table: its columns, key and first rows. Nothing is written.`,
   ambertray peek postgres://keeper@localhost/canal tolls.lock_passages`,
 		Args: args(1, 2, "a database URL, and a table"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			db, err := a.connect(cmd.Context(), args[0], &f)
+			db, err := a.existing(cmd.Context(), args[0], &f)
 			if err != nil {
 				return err
 			}
@@ -40,7 +40,7 @@ With a table: its columns, key and first rows. Nothing is written.`,
 			return a.peekTable(cmd.Context(), db, lister, args[1], rows)
 		},
 	}
-	f.addDatabase(cmd)
+	f.addPassword(cmd)
 	cmd.Flags().IntVar(&rows, "rows", 10, "how many of the first rows to show")
 	return cmd
 }

@@ -23,6 +23,7 @@ import (
 	"ambertray/internal/load"
 	"ambertray/internal/plan"
 	"ambertray/internal/source"
+	"ambertray/internal/tray"
 )
 
 // Exit statuses.
@@ -67,6 +68,8 @@ type app struct {
 	logLevel string
 
 	log *slog.Logger
+
+	paging *os.File // the terminal, while output is collected for a pager
 }
 
 // Main runs the program and returns its exit status.
@@ -103,12 +106,13 @@ func exitCode(err error) int {
 	var p *source.Problem
 	var pe *plan.Error
 	var un *load.Unbalanced
+	var nf *tray.NotFound
 	switch {
 	case errors.As(err, &s):
 		return s.code
 	case errors.As(err, &un):
 		return exitUnbalanced
-	case errors.As(err, &pe), errors.As(err, &p) && p.Asked:
+	case errors.As(err, &pe), errors.As(err, &p) && p.Asked, errors.As(err, &nf):
 		return exitAsked
 	}
 	return exitFailed
@@ -167,7 +171,7 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 	f.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress")
 	f.StringVar(&a.logLevel, "log-level", "none", "messages to show besides results and errors: debug, info, warn, error or none")
-	root.AddCommand(a.lookCommand(), a.planCommand(), a.ddlCommand(), a.loadCommand(), a.peekCommand(), a.demoCommand())
+	root.AddCommand(a.lookCommand(), a.planCommand(), a.ddlCommand(), a.loadCommand(), a.trayCommand(), a.rejectsCommand(), a.mendCommand(), a.verifyCommand(), a.peekCommand(), a.demoCommand())
 	return root
 }
 

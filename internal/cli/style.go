@@ -29,6 +29,9 @@ const unfolded = 120 // width where there is no terminal to ask
 
 func (a *app) style(w io.Writer) style {
 	s := style{width: unfolded}
+	if a.paging != nil && w == a.out {
+		w = a.paging
+	}
 	if isTerminal(w) {
 		s.colour = !a.noColor && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 		if n, _, err := term.GetSize(int(w.(*os.File).Fd())); err == nil && n > 0 {

@@ -2,6 +2,8 @@ package load
 
 import (
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -26,7 +28,11 @@ type converter struct {
 	enc     target.Encoder // nil: only look
 	rec     delimited.Record
 	row     []reading.Value
-	number  bool // the first column is the record's number
+	number  bool           // the first column is the record's number
+	slots   []int          // the place of each field among the headers of rejects, or nil
+	index   int            // of the source
+	place   Placer         // the encoder, if it wants to know, or nil
+	without map[int64]bool // lines to pass over
 }
 
 func newConverter(src *source.Source, p *plan.Plan, at []int, enc target.Encoder) (*converter, error) {
@@ -39,6 +45,7 @@ func newConverter(src *source.Source, p *plan.Plan, at []int, enc target.Encoder
 		c.readers = append(c.readers, r)
 	}
 	c.row = make([]reading.Value, len(c.readers)+c.first())
+	c.place, _ = enc.(Placer)
 	return c, nil
 }
 
@@ -112,16 +119,19 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 			continue
 		}
 		p.records++
+		if c.without != nil && c.without[rec.Line] {
+			continue
+		}
 		if rec.Fault != delimited.NoFault {
-			p.rejects = append(p.rejects, c.faulty(rec))
+			p.rejects = append(p.rejects, c.faulty(rec, p.records))
 			continue
 		}
 		if len(rec.Fields) != fields {
-			p.rejects = append(p.rejects, c.reject(rec, "", fmt.Sprintf("has %s, the header has %d", plural(len(rec.Fields), "field"), fields), string(rec.Raw)))
+			p.rejects = append(p.rejects, c.reject(rec, p.records, "", fmt.Sprintf("has %s, the header has %d", plural(len(rec.Fields)-c.lead(), "field"), fields-c.lead()), string(rec.Raw)))
 			continue
 		}
 		if c.number {
-			c.row[0].Null, c.row[0].Int = false, p.first+p.records
+			c.row[0].Null, c.row[0].Int = false, c.recordNumber(p)
 		}
 		good := true
 		for i, r := range c.readers {
@@ -148,7 +158,7 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 			}
 			if good {
 				good = false
-				p.rejects = append(p.rejects, c.reject(rec, c.plan.Columns[i].Name, m.Reason(r.Type, shown), string(f)))
+				p.rejects = append(p.rejects, c.reject(rec, p.records, c.plan.Columns[i].Name, m.Reason(r.Type, shown), string(f)))
 			}
 		}
 		if !good {
@@ -163,6 +173,9 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 			p.tally[i].Add(&c.row[i])
 		}
 		if c.enc != nil {
+			if c.place != nil {
+				c.place.Place(c.index, rec.Line)
+			}
 			p.data = c.enc.Append(p.data, c.row)
 		}
 		p.rows++
@@ -180,7 +193,7 @@ func (c *converter) refused(p *part, refusals []target.Refusal) {
 	}
 	c.convert(p.chunk, p, skip)
 	accepted := 0
-	c.each(p.chunk, func(int64) {
+	c.each(p.chunk, func(_, record int64) {
 		if x := byRow[accepted]; x != nil {
 			value := ""
 			for i, pc := range c.plan.Columns {
@@ -188,7 +201,7 @@ func (c *converter) refused(p *part, refusals []target.Refusal) {
 					value = string(c.rec.Fields[c.at[i]])
 				}
 			}
-			r := c.reject(&c.rec, x.Column, x.Message, value)
+			r := c.reject(&c.rec, record, x.Column, x.Message, value)
 			r.Kind = x.Kind
 			p.rejects = append(p.rejects, r)
 		}
@@ -196,18 +209,23 @@ func (c *converter) refused(p *part, refusals []target.Refusal) {
 	})
 }
 
-// each calls f for every record of the chunk that becomes a row; c.rec is the
-// record.
-func (c *converter) each(chunk *delimited.Chunk, f func(line int64)) {
+// each calls f for every record of the chunk that becomes a row, with its line
+// and its number in the chunk, from 1; c.rec is the record.
+func (c *converter) each(chunk *delimited.Chunk, f func(line, record int64)) {
 	c.rows.Reset(chunk)
 	var v reading.Value
+	record := int64(0)
 records:
 	for {
 		kind, ok := c.rows.Next(&c.rec)
 		if !ok {
 			return
 		}
-		if kind != source.Data || c.rec.Fault != delimited.NoFault || len(c.rec.Fields) != len(c.src.Layout.Columns) {
+		if kind != source.Data {
+			continue
+		}
+		record++
+		if c.without[c.rec.Line] || c.rec.Fault != delimited.NoFault || len(c.rec.Fields) != len(c.src.Layout.Columns) {
 			continue
 		}
 		for i, r := range c.readers {
@@ -215,20 +233,50 @@ records:
 				continue records
 			}
 		}
-		f(c.rec.Line)
+		f(c.rec.Line, record)
 	}
 }
 
-func (c *converter) reject(rec *delimited.Record, column, reason, value string) tray.Reject {
-	x := tray.Reject{Source: c.src.Name, Line: rec.Line, Column: column, Reason: reason, Value: strings.ToValidUTF8(value, "\ufffd")}
-	for _, f := range rec.Fields {
-		x.Fields = append(x.Fields, strings.ToValidUTF8(string(f), "\ufffd"))
+// lead is how many fields stand before those of the record itself.
+func (c *converter) lead() int { return c.src.Layout.Lead }
+
+// recordNumber is the number of the record at hand in its source. Records that
+// are mended carry theirs with them.
+func (c *converter) recordNumber(p *part) int64 {
+	if c.lead() >= 2 {
+		n, _ := strconv.ParseInt(string(c.rec.Fields[1]), 10, 64)
+		return n
+	}
+	return p.first + p.records
+}
+
+func (c *converter) reject(rec *delimited.Record, record int64, column, reason, value string) tray.Reject {
+	x := tray.Reject{Source: c.src.Name, Line: rec.Line, Record: record, Column: column, Reason: reason, Value: readable(value)}
+	var fields []tray.Field
+	for i, f := range rec.Fields {
+		if i < c.lead() {
+			x.Lead = append(x.Lead, string(f))
+			continue
+		}
+		fields = append(fields, tray.Field{Text: readable(string(f)), Quoted: rec.Quoted(i)})
+	}
+	x.Fields = fields
+	if c.slots != nil && len(fields) == len(c.slots) {
+		x.Fields = make([]tray.Field, 1+slices.Max(c.slots))
+		for i, k := range c.slots {
+			x.Fields[k] = fields[i]
+		}
 	}
 	return x
 }
 
+// readable marks what no text can hold: bytes that did not decode, and NUL.
+func readable(s string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(s, "\ufffd"), "\x00", "\ufffd")
+}
+
 // faulty is the reject of a record that does not even read as one.
-func (c *converter) faulty(rec *delimited.Record) tray.Reject {
+func (c *converter) faulty(rec *delimited.Record, record int64) tray.Reject {
 	reason := rec.Fault.String()
 	column := ""
 	if i := rec.FaultField; i >= 0 && i < len(c.src.Layout.Columns) {
@@ -241,7 +289,7 @@ func (c *converter) faulty(rec *delimited.Record) tray.Reject {
 	if rec.Fault == delimited.BadEncoding {
 		reason = fmt.Sprintf("a byte is not %s: %s of the record", c.src.Layout.Encoding, profile.WrongByte(string(rec.Raw)))
 	}
-	return c.reject(rec, column, reason, string(rec.Raw))
+	return c.reject(rec, record, column, reason, string(rec.Raw))
 }
 
 func plural(n int, noun string) string {

@@ -18,6 +18,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -41,13 +42,17 @@ var rowNumberType = sqltype.Type{Kind: sqltype.BigInt}
 
 // A Job is one load to be run.
 type Job struct {
-	Source *source.Source
-	Plan   *plan.Plan
-	Target target.Target // nil: a dry run
+	// Sources are read one after the other, into one table.
+	Sources []*source.Source
+	Plan    *plan.Plan
+	Target  target.Target
 	// Spec says how the table is to be loaded. Its columns are the plan's.
 	Spec target.Spec
-	// Entry takes the rejects; nil keeps none.
-	Entry *tray.Entry
+	// Rejects takes the records that are not loaded; nil only counts them.
+	Rejects Keeper
+	// Without names records, by source and line, that are passed over as if
+	// they were not there.
+	Without []map[int64]bool
 	// MaxRejects ends the load when there are more; negative for no limit.
 	MaxRejects int64
 	// MaxShare, if above 0, does so when more than this share of the records
@@ -61,6 +66,32 @@ type Job struct {
 	// BeforeCommit is called when all has been verified; an error of its
 	// rolls back.
 	BeforeCommit func() error
+	// AfterCommit is called when the commit has come to be.
+	AfterCommit func() error
+}
+
+// A Keeper keeps rejects.
+type Keeper interface {
+	Add(tray.Reject) error
+	// Finish makes what was added safe.
+	Finish() error
+	// Kept is how many were added.
+	Kept() int64
+}
+
+// A Sink takes rows as its encoders made them. Every target.Load is one.
+type Sink interface {
+	// Encoder returns an encoder for one goroutine. If it is a [Placer], it is
+	// told where the next row comes from.
+	Encoder() target.Encoder
+	// Write takes rows in the order of the sources, and returns those that it
+	// refuses.
+	Write(ctx context.Context, b target.Batch) ([]target.Refusal, error)
+}
+
+// A Placer is an encoder that wants to know where rows come from.
+type Placer interface {
+	Place(source int, line int64)
 }
 
 // Progress is how far a load is.
@@ -124,17 +155,24 @@ type Misfits struct {
 // run is the state of one load.
 type run struct {
 	job     Job
-	stream  *source.Stream
-	at      []int
-	load    target.Load
+	at      [][]int // the field of each column, by source
+	slots   [][]int // the place of each field among the headers, by source; nil: as it is
+	headers []string
+	current int            // the source that is read
+	stream  *source.Stream // of it
+	done    int64          // bytes of the sources before it
+	size    int64          // bytes of all
+	base    int64          // records of it before the chunk at hand
+	sums    []string
+	load    target.Load // nil: there is only a sink, or nothing
+	sink    Sink
 	total   []tally.Column
 	before  []tally.Column // what the table held, or nil
 	records tray.Records
 	skipped [8]int64
-	refused map[int64]bool             // lines of the records that the database refused
+	refused []map[int64]bool           // lines of the records that the database refused, by source
 	reasons map[[2]string]*tray.Reason // by column and reason
 	misfits []misfits
-	rejects *tray.Rejects
 }
 
 // clip keeps of a value what is enough to recognise it.
@@ -145,26 +183,93 @@ func clip(s string) string {
 	return s
 }
 
+func newRun(job Job) (*run, error) {
+	r := &run{job: job, headers: Headers(job.Sources)}
+	for _, src := range job.Sources {
+		at, err := Positions(job.Plan, src)
+		if err != nil {
+			return nil, err
+		}
+		r.at = append(r.at, at)
+		r.slots = append(r.slots, slots(src, r.headers))
+		r.size += src.Size
+		r.refused = append(r.refused, map[int64]bool{})
+	}
+	return r, nil
+}
+
+// Headers are the columns of sources, those of the first first, as rejects
+// are kept under.
+func Headers(sources []*source.Source) (headers []string) {
+	for k, src := range sources {
+		own := src.Layout.Columns[src.Layout.Lead:]
+		if k == 0 {
+			headers = slices.Clone(own)
+			continue
+		}
+		for i := range own {
+			if slot(own, i, headers) < 0 {
+				headers = append(headers, own[i])
+			}
+		}
+	}
+	return headers
+}
+
+// slot finds column i of a source among the headers, the n-th of a name being
+// the n-th there.
+func slot(own []string, i int, headers []string) int {
+	nth := 0
+	for _, h := range own[:i] {
+		if plan.Forgive(h) == plan.Forgive(own[i]) {
+			nth++
+		}
+	}
+	for k, h := range headers {
+		if plan.Forgive(h) == plan.Forgive(own[i]) {
+			if nth == 0 {
+				return k
+			}
+			nth--
+		}
+	}
+	return -1
+}
+
+func slots(src *source.Source, headers []string) (at []int) {
+	own := src.Layout.Columns[src.Layout.Lead:]
+	same := true
+	for i := range own {
+		at = append(at, slot(own, i, headers))
+		same = same && at[i] == i
+	}
+	if same {
+		return nil
+	}
+	return at
+}
+
 // Run loads. On success the receipt is complete but for its end time.
 func Run(ctx context.Context, job Job) error {
-	r := &run{job: job}
-	src := job.Source
-	var err error
-	if r.at, err = Positions(job.Plan, src); err != nil {
+	r, err := newRun(job)
+	if err != nil {
 		return err
 	}
 	if r.load, err = job.Target.Begin(ctx, job.Spec); err != nil {
 		return err
 	}
+	r.sink = r.load
 	defer r.load.Rollback()
 	if job.Spec.Mode == target.Append {
 		if job.Receipt.Table.Before, r.before, err = r.load.Tally(ctx); err != nil {
 			return err
 		}
 	}
-	r.rejects = job.Entry.Rejects(src.Layout.Columns)
+	if job.Rejects == nil {
+		r.job.Rejects = new(counter)
+	}
 	if err := r.read(ctx); err != nil {
-		r.rejects.Finish()
+		r.job.Rejects.Finish()
 		return err
 	}
 	if f, ok := r.load.(target.Finisher); ok {
@@ -174,22 +279,21 @@ func Run(ctx context.Context, job Job) error {
 			err = r.takeBack(ctx, refusals)
 		}
 		if err != nil {
-			r.rejects.Finish()
+			r.job.Rejects.Finish()
 			return err
 		}
 	}
-	if err := r.rejects.Finish(); err != nil {
+	if err := r.job.Rejects.Finish(); err != nil {
 		return err
 	}
 	receipt := job.Receipt
-	receipt.Source.SHA256 = r.stream.Sum()
-	if r.stream.Bytes() != src.Size {
-		return ErrChanged
+	for k, sum := range r.sums {
+		receipt.Sources[k].SHA256 = sum
 	}
 	if job.MaxShare > 0 && float64(r.records.Rejected) > job.MaxShare*float64(r.records.Read) {
 		return &TooManyRejects{int64(job.MaxShare * float64(r.records.Read)), r.grouped()}
 	}
-	job.Log.Info("records read", "read", r.records.Read, "loaded", r.records.Loaded, "rejected", r.records.Rejected, "skipped", r.records.Skipped, "sha256", receipt.Source.SHA256)
+	job.Log.Info("records read", "read", r.records.Read, "loaded", r.records.Loaded, "rejected", r.records.Rejected, "skipped", r.records.Skipped, "sha256", r.sums)
 	r.progress("verifying")
 	if err := r.verify(ctx); err != nil {
 		return err
@@ -204,18 +308,37 @@ func Run(ctx context.Context, job Job) error {
 		return err
 	}
 	job.Log.Info("committed", "table", job.Plan.Table.Name, "rows", receipt.Table.Rows)
+	if job.AfterCommit != nil {
+		return job.AfterCommit()
+	}
 	return nil
 }
 
+// counter counts rejects, and keeps none.
+type counter int64
+
+func (c *counter) Add(tray.Reject) error { *c++; return nil }
+func (c *counter) Finish() error         { return nil }
+func (c *counter) Kept() int64           { return int64(*c) }
+
 // DryRun does everything but touch a database.
-func DryRun(ctx context.Context, job Job) (*Check, error) {
-	r := &run{job: job}
-	var err error
-	if r.at, err = Positions(job.Plan, job.Source); err != nil {
+func DryRun(ctx context.Context, job Job) (*Check, error) { return Feed(ctx, job, nil) }
+
+// Feed reads and converts as a load does, but into a sink, where nothing is
+// verified.
+func Feed(ctx context.Context, job Job, sink Sink) (*Check, error) {
+	if job.Rejects == nil {
+		job.Rejects = new(counter)
+	}
+	r, err := newRun(job)
+	if err != nil {
 		return nil, err
 	}
-	r.rejects = (*tray.Entry)(nil).Rejects(nil)
+	r.sink = sink
 	if err := r.read(ctx); err != nil {
+		return nil, err
+	}
+	if err := job.Rejects.Finish(); err != nil {
 		return nil, err
 	}
 	c := &Check{Records: r.records, Skipped: r.skips(), Reasons: r.grouped(), Tally: r.total}
@@ -228,11 +351,14 @@ func DryRun(ctx context.Context, job Job) (*Check, error) {
 // Positions finds the plan's columns in the source, and says which are not
 // there.
 func Positions(p *plan.Plan, src *source.Source) ([]int, error) {
-	at, missing, _ := p.Positions(src.Layout.Columns)
+	at, missing, _ := p.Positions(src.Layout.Columns[src.Layout.Lead:])
+	for i := range at {
+		at[i] += src.Layout.Lead
+	}
 	if len(missing) > 0 {
 		return nil, &source.Problem{Source: src.Name, Line: src.Layout.Header, Asked: true,
 			What: fmt.Sprintf("has no column %q, which the plan takes", missing[0]),
-			Do:   "its columns are " + list(src.Layout.Columns) + "; correct from: in the plan, or take the column out"}
+			Do:   "its columns are " + list(src.Layout.Columns[src.Layout.Lead:]) + "; correct from: in the plan, or take the column out"}
 	}
 	return at, nil
 }
@@ -251,42 +377,56 @@ func list(names []string) string {
 	return s
 }
 
-// read runs the source through the pipeline into the target.
+// read runs the sources through the pipeline into the sink.
 func (r *run) read(ctx context.Context) error {
-	src, p := r.job.Source, r.job.Plan
+	r.reasons = map[[2]string]*tray.Reason{}
+	r.misfits = make([]misfits, len(r.job.Plan.Columns))
+	parts := &sync.Pool{New: func() any { return &part{} }}
+	for k := range r.job.Sources {
+		if err := r.readOne(ctx, k, parts); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *run) readOne(ctx context.Context, k int, parts *sync.Pool) error {
+	src, p := r.job.Sources[k], r.job.Plan
 	var err error
 	if r.stream, err = src.Read(true); err != nil {
 		return err
 	}
 	defer r.stream.Close()
-	if r.load != nil {
+	r.current, r.base = k, 0
+	if k > 0 {
+		r.done += r.job.Sources[k-1].Size
+	}
+	if r.sink != nil {
 		r.stream.Size = batchBytes
 	}
-	r.reasons = map[[2]string]*tray.Reason{}
-	r.refused = map[int64]bool{}
-	r.misfits = make([]misfits, len(p.Columns))
-	r.skipped[source.Title] = int64(len(src.Titles))
-	r.records.Read, r.records.Skipped = int64(len(src.Titles)), int64(len(src.Titles))
-
+	r.skipped[source.Title] += int64(len(src.Titles))
+	r.records.Read += int64(len(src.Titles))
+	r.records.Skipped += int64(len(src.Titles))
 	workers := pipeline.Workers()
 	team := make([]*converter, workers+1) // the last one is the collector's
 	for i := range team {
 		var enc target.Encoder
-		if r.load != nil {
-			enc = r.load.Encoder()
+		if r.sink != nil {
+			enc = r.sink.Encoder()
 		}
-		if team[i], err = newConverter(src, p, r.at, enc); err != nil {
+		if team[i], err = r.converter(k, enc); err != nil {
 			return err
 		}
 	}
-	for i := range team[0].row {
-		t := rowNumberType
-		if k := i - team[0].first(); k >= 0 {
-			t = team[0].readers[k].Type
+	if r.total == nil {
+		for i := range team[0].row {
+			t := rowNumberType
+			if k := i - team[0].first(); k >= 0 {
+				t = team[0].readers[k].Type
+			}
+			r.total = append(r.total, tally.Column{Type: t})
 		}
-		r.total = append(r.total, tally.Column{Type: t})
 	}
-	parts := sync.Pool{New: func() any { return &part{} }}
 	var numbers *numbering
 	if p.Table.RowNumber != "" {
 		numbers = newNumbering()
@@ -314,13 +454,29 @@ func (r *run) read(ctx context.Context) error {
 	if err != nil {
 		return profile.Problem(src, err)
 	}
+	if r.stream.Bytes() != src.Size {
+		return ErrChanged
+	}
+	r.sums = append(r.sums, r.stream.Sum())
 	return nil
+}
+
+func (r *run) converter(k int, enc target.Encoder) (*converter, error) {
+	c, err := newConverter(r.job.Sources[k], r.job.Plan, r.at[k], enc)
+	if err != nil {
+		return nil, err
+	}
+	c.slots, c.index = r.slots[k], k
+	if r.job.Without != nil {
+		c.without = r.job.Without[k]
+	}
+	return c, nil
 }
 
 // collect writes one part, in order.
 func (r *run) collect(ctx context.Context, c *converter, x *part) error {
-	if r.load != nil && x.rows > 0 {
-		refusals, err := r.load.Write(ctx, target.Batch{Rows: x.rows, Data: x.data})
+	if r.sink != nil && x.rows > 0 {
+		refusals, err := r.sink.Write(ctx, target.Batch{Rows: x.rows, Data: x.data})
 		if err != nil {
 			return err
 		}
@@ -328,7 +484,7 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 			before := len(x.rejects)
 			c.refused(x, refusals)
 			for _, j := range x.rejects[before:] {
-				r.refused[j.Line] = true
+				r.refused[r.current][j.Line] = true
 			}
 		}
 	}
@@ -353,10 +509,12 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 	}
 	slices.SortStableFunc(x.rejects, func(a, b tray.Reject) int { return cmp.Compare(a.Line, b.Line) })
 	for _, j := range x.rejects {
+		j.Record += r.base
 		if err := r.reject(j); err != nil {
 			return err
 		}
 	}
+	r.base += x.records
 	if m := r.job.MaxRejects; m >= 0 && r.records.Rejected > m {
 		return &TooManyRejects{m, r.grouped()}
 	}
@@ -365,72 +523,16 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 }
 
 // takeBack turns rows that a target took out again into rejects. It reads the
-// source once more, to find their records and to tally the others.
+// sources once more, to find their records and to tally the others.
 func (r *run) takeBack(ctx context.Context, refusals []target.Refusal) error {
-	st, err := r.job.Source.Read(false)
-	if err != nil {
-		return err
-	}
-	defer st.Close()
-	st.Size = 64 << 10 // most chunks then have nothing to take back
-	c, err := newConverter(r.job.Source, r.job.Plan, r.at, nil)
-	if err != nil {
-		return err
-	}
 	for i := range r.total {
 		r.total[i] = tally.Column{Type: r.total[i].Type}
 	}
-	number, records := 0, int64(0) // of rows that were taken; of records
-	x := &part{}
-	err = pipeline.Run(ctx, st, 1, func(_ int, chunk *delimited.Chunk) (int, error) { // one, so that rows come in order
-		defer chunk.Release()
-		x.first = records
-		c.convert(chunk, x, nil)
-		records += x.records
-		if len(r.refused) == 0 && (len(refusals) == 0 || refusals[0].Row >= number+x.rows) {
-			number += x.rows
-			for i := range x.tally {
-				r.total[i].Merge(&x.tally[i])
-			}
-			return 0, nil
+	b := &back{run: r, refusals: refusals}
+	for k := range r.job.Sources {
+		if err := b.read(ctx, k); err != nil {
+			return err
 		}
-		var here []target.Refusal
-		row := 0
-		c.each(chunk, func(line int64) {
-			if r.refused[line] {
-				here = append(here, target.Refusal{Row: row, Message: ""})
-			} else {
-				if len(refusals) > 0 && refusals[0].Row == number {
-					again := refusals[0]
-					again.Row = row
-					here = append(here, again)
-					refusals = refusals[1:]
-				}
-				number++
-			}
-			row++
-		})
-		if len(here) > 0 {
-			before := len(x.rejects)
-			x.chunk = chunk
-			c.refused(x, here)
-			for _, j := range x.rejects[before:] {
-				if j.Reason == "" {
-					continue // it has been rejected before
-				}
-				if err := r.reject(j); err != nil {
-					return 0, err
-				}
-				r.records.Loaded--
-			}
-		}
-		for i := range x.tally {
-			r.total[i].Merge(&x.tally[i])
-		}
-		return 0, nil
-	}, func(int) error { return nil })
-	if err != nil {
-		return profile.Problem(r.job.Source, err)
 	}
 	if m := r.job.MaxRejects; m >= 0 && r.records.Rejected > m {
 		return &TooManyRejects{m, r.grouped()}
@@ -438,9 +540,91 @@ func (r *run) takeBack(ctx context.Context, refusals []target.Refusal) error {
 	return nil
 }
 
+// back is the state of taking rows back.
+type back struct {
+	*run
+	refusals []target.Refusal // still to be found
+	number   int              // of rows that were taken
+	part     part
+}
+
+func (b *back) read(ctx context.Context, k int) error {
+	st, err := b.job.Sources[k].Read(false)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	st.Size = 64 << 10 // most chunks then have nothing to take back
+	c, err := b.converter(k, nil)
+	if err != nil {
+		return err
+	}
+	records := int64(0)
+	x := &b.part
+	err = pipeline.Run(ctx, st, 1, func(_ int, chunk *delimited.Chunk) (int, error) { // one, so that rows come in order
+		defer chunk.Release()
+		x.first = records
+		c.convert(chunk, x, nil)
+		err := b.chunk(c, chunk, k, records)
+		records += x.records
+		return 0, err
+	}, func(int) error { return nil })
+	if err != nil {
+		return profile.Problem(b.job.Sources[k], err)
+	}
+	return nil
+}
+
+// chunk looks for rows of one chunk that were taken out.
+func (b *back) chunk(c *converter, chunk *delimited.Chunk, k int, base int64) error {
+	x, refused := &b.part, b.refused[k]
+	if len(refused) == 0 && (len(b.refusals) == 0 || b.refusals[0].Row >= b.number+x.rows) {
+		b.number += x.rows
+		for i := range x.tally {
+			b.total[i].Merge(&x.tally[i])
+		}
+		return nil
+	}
+	var here []target.Refusal
+	row := 0
+	c.each(chunk, func(line, _ int64) {
+		if refused[line] {
+			here = append(here, target.Refusal{Row: row, Message: ""})
+		} else {
+			if len(b.refusals) > 0 && b.refusals[0].Row == b.number {
+				again := b.refusals[0]
+				again.Row = row
+				here = append(here, again)
+				b.refusals = b.refusals[1:]
+			}
+			b.number++
+		}
+		row++
+	})
+	if len(here) > 0 {
+		before := len(x.rejects)
+		x.chunk = chunk
+		c.refused(x, here)
+		for _, j := range x.rejects[before:] {
+			if j.Reason == "" {
+				continue // it has been rejected before
+			}
+			j.Record += base
+			if err := b.reject(j); err != nil {
+				return err
+			}
+			b.records.Loaded--
+		}
+	}
+	for i := range x.tally {
+		b.total[i].Merge(&x.tally[i])
+	}
+	return nil
+}
+
 // reject counts a record that is not loaded, and keeps it.
 func (r *run) reject(j tray.Reject) error {
-	if err := r.rejects.Add(j); err != nil {
+	if err := r.job.Rejects.Add(j); err != nil {
 		return err
 	}
 	r.records.Rejected++
@@ -459,7 +643,7 @@ func (r *run) reject(j tray.Reject) error {
 
 func (r *run) progress(stage string) {
 	if r.job.Progress != nil {
-		r.job.Progress(Progress{Bytes: r.stream.Bytes(), Size: r.job.Source.Size, Records: r.records.Read, Rejected: r.records.Rejected, Stage: stage})
+		r.job.Progress(Progress{Bytes: r.done + r.stream.Bytes(), Size: r.size, Records: r.records.Read, Rejected: r.records.Rejected, Stage: stage})
 	}
 }
 
@@ -479,8 +663,8 @@ func (r *run) verify(ctx context.Context) error {
 	if !r.records.Balanced() {
 		differences = append(differences, fmt.Sprintf("%d records read, but %d loaded + %d rejected + %d skipped", r.records.Read, r.records.Loaded, r.records.Rejected, r.records.Skipped))
 	}
-	if r.rejects.Count != r.records.Rejected {
-		differences = append(differences, fmt.Sprintf("%d records rejected, but %d in the rejects file", r.records.Rejected, r.rejects.Count))
+	if n := r.job.Rejects.Kept(); n != r.records.Rejected {
+		differences = append(differences, fmt.Sprintf("%d records rejected, but %d in the rejects file", r.records.Rejected, n))
 	}
 	before := receipt.Table.Before
 	if rows-before != r.records.Loaded {
@@ -490,13 +674,16 @@ func (r *run) verify(ctx context.Context) error {
 	receipt.Columns = nil
 	for i := range r.total {
 		t := &r.total[i]
-		c := tray.Column{Name: columns[i].Name, Type: t.Type.String(), Nulls: t.Nulls, Sum: t.Sum(), Smallest: t.Smallest(), Largest: t.Largest()}
+		c := tray.Column{Name: columns[i].Name, Type: t.Type.String(), Facts: tray.FactsOf(t)}
+		c.Loose = held[i].Loose
 		expected := *t
 		expected.Loose = held[i].Loose
 		if r.before != nil {
 			// What was there and what was read together are what is there now.
 			expected = r.before[i]
 			expected.Merge(t)
+			held := tray.FactsOf(&held[i])
+			c.Held = &held
 		}
 		c.Differences = expected.Differs(&held[i])
 		c.Agrees = len(c.Differences) == 0
@@ -541,9 +728,16 @@ func (r *run) grouped() (out []tray.Reason) {
 }
 
 // Started fills in what a receipt says of the run itself.
-func Started(entry string, src *source.Source, database, version string, at time.Time) *tray.Receipt {
-	return &tray.Receipt{Entry: entry, Source: tray.Source{Path: src.Name, Size: src.Size}, Database: database,
-		Verdict: tray.Failed, Started: at.UTC().Truncate(time.Millisecond), Version: version}
+func Started(entry string, sources []*source.Source, database, version string, at time.Time) *tray.Receipt {
+	r := &tray.Receipt{Entry: entry, Database: database, Verdict: tray.Failed, Started: at.UTC().Truncate(time.Millisecond), Version: version}
+	for _, src := range sources {
+		whole, err := filepath.Abs(src.Path)
+		if err != nil {
+			whole = src.Path
+		}
+		r.Sources = append(r.Sources, tray.Source{Path: src.Name, File: whole, Size: src.Size})
+	}
+	return r
 }
 
 // numbering hands out record numbers to chunks that are counted side by side.

@@ -47,6 +47,15 @@ func (m *memory) Find(ctx context.Context, schema, table string) (*target.Table,
 	return m.table, nil
 }
 func (m *memory) Close() error { return nil }
+func (m *memory) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column, error) {
+	return (&memoryLoad{m: m, rows: m.rows, spec: target.Spec{Table: t}}).Tally(ctx)
+}
+func (m *memory) Describe(ctx context.Context, query string) ([]target.Column, error) {
+	return nil, errors.New("not here")
+}
+func (m *memory) Scan(ctx context.Context, query string, columns []target.Column, row func([][]byte) error) error {
+	return errors.New("not here")
+}
 
 func (m *memory) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
 	m.open = &memoryLoad{m: m, spec: spec}
@@ -185,9 +194,9 @@ func job(t *testing.T, m *memory, text string, w plan.Wishes, opt profile.Option
 	require.NoError(t, err)
 	entry, err := tray.Create(filepath.Join(dir, "tray"), "in", time.Now())
 	require.NoError(t, err)
-	j := Job{Source: src, Plan: p, Target: m, Spec: target.Spec{Mode: target.Create, Table: p.Definition()}, Entry: entry, MaxRejects: -1,
+	j := Job{Sources: []*source.Source{src}, Plan: p, Target: m, Spec: target.Spec{Mode: target.Create, Table: p.Definition()}, Rejects: entry.Rejects(Headers([]*source.Source{src})), MaxRejects: -1,
 		Log: slog.New(slog.DiscardHandler)}
-	j.Receipt = Started(entry.Name, src, "memory", "test", time.Now())
+	j.Receipt = Started(entry.Name, j.Sources, "memory", "test", time.Now())
 	return j
 }
 
@@ -259,9 +268,9 @@ func TestFailuresRollBack(t *testing.T) {
 			m.refuse = func(r []string) string { return r[0][:1][:0] + map[bool]string{true: "no"}[r[0] < "2"] }
 			j.MaxShare = 0.1
 		},
-		"file changed":   func(m *memory, j *Job) { j.Source.Size++ },
-		"file gone":      func(m *memory, j *Job) { os.Remove(j.Source.Path) },
-		"tray unwritten": func(m *memory, j *Job) { m.refuse = func([]string) string { return "no" }; os.RemoveAll(j.Entry.Dir) },
+		"file changed":   func(m *memory, j *Job) { j.Sources[0].Size++ },
+		"file gone":      func(m *memory, j *Job) { os.Remove(j.Sources[0].Path) },
+		"tray unwritten": func(m *memory, j *Job) { m.refuse = func([]string) string { return "no" }; os.RemoveAll(trayOf(j)) },
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := &memory{}
@@ -293,13 +302,13 @@ func TestRefusedRecords(t *testing.T) {
 	// 7777, 17777, … 147777 refused at once; 3 late; 1 misfit.
 	assert.Equal(t, tray.Records{Read: 150000, Loaded: 150000 - 15 - 3 - 1, Rejected: 19}, j.Receipt.Records)
 	assert.Equal(t, tray.Waiting, j.Receipt.Verdict)
-	b, err := os.ReadFile(j.Entry.Path(tray.RejectsFile))
+	b, err := os.ReadFile(filepath.Join(trayOf(&j), tray.RejectsFile))
 	require.NoError(t, err)
 	rows, err := csv.NewReader(bytes.NewReader(b)).ReadAll()
 	require.NoError(t, err)
 	lines := map[string]string{}
 	for _, r := range rows[1:] {
-		lines[r[2]] = r[4]
+		lines[r[2]] = r[5]
 	}
 	assert.Len(t, lines, 19)
 	assert.Equal(t, "no such date", lines["502"])
@@ -309,8 +318,9 @@ func TestRefusedRecords(t *testing.T) {
 	assert.Equal(t, "late", lines["150001"])
 	for _, r := range rows[1:] {
 		var n int
-		fmt.Sscan(r[6], &n)
+		fmt.Sscan(r[7], &n)
 		assert.Equal(t, fmt.Sprint(n+2), r[2], "the fields are those of the line")
+		assert.Equal(t, fmt.Sprint(n+1), r[3], "and of the record")
 	}
 }
 
@@ -384,7 +394,7 @@ func TestMapWeights(t *testing.T) {
 	} {
 		m := &memory{table: &target.Table{Name: "t", Columns: []target.Column{tt.column, {Name: "b", SQL: sqlType("varchar(9)")}}}}
 		j := job(t, m, text, plan.Wishes{}, profile.Options{})
-		mapping, err := Map(context.Background(), j.Source, j.Plan, m.table, tt.opt)
+		mapping, err := Map(context.Background(), j.Sources, j.Plan, m.table, tt.opt)
 		require.NoError(t, err)
 		got := mapping.Pairings[0]
 		assert.Equal(t, tt.weight, got.Weight, "%+v: %s", tt.column, got.Text)
@@ -410,13 +420,13 @@ func TestMapTableOnly(t *testing.T) {
 	} {
 		m := &memory{table: &target.Table{Name: "t", Columns: []target.Column{{Name: "b", SQL: varchar}, tt.column}}}
 		j := job(t, m, "b\nx\ny\n", plan.Wishes{}, profile.Options{})
-		mapping, err := Map(context.Background(), j.Source, j.Plan, m.table, MapOptions{})
+		mapping, err := Map(context.Background(), j.Sources, j.Plan, m.table, MapOptions{})
 		require.NoError(t, err)
 		assert.Equal(t, tt.weight, mapping.Pairings[1].Weight, "%+v", tt.column)
 	}
 	m := &memory{table: &target.Table{Name: "t", Unsafe: "no transactions", Columns: []target.Column{{Name: "b", SQL: varchar}}}}
 	j := job(t, m, "b\nx\ny\n", plan.Wishes{}, profile.Options{})
-	mapping, err := Map(context.Background(), j.Source, j.Plan, m.table, MapOptions{})
+	mapping, err := Map(context.Background(), j.Sources, j.Plan, m.table, MapOptions{})
 	require.NoError(t, err)
 	assert.True(t, mapping.Blocked())
 }
@@ -424,11 +434,11 @@ func TestMapTableOnly(t *testing.T) {
 func TestConvertAllocatesNothingPerField(t *testing.T) {
 	m := &memory{}
 	j := job(t, m, many(2000), plan.Wishes{}, profile.Options{})
-	at, err := Positions(j.Plan, j.Source)
+	at, err := Positions(j.Plan, j.Sources[0])
 	require.NoError(t, err)
-	c, err := newConverter(j.Source, j.Plan, at, nil)
+	c, err := newConverter(j.Sources[0], j.Plan, at, nil)
 	require.NoError(t, err)
-	st, err := j.Source.Read(false)
+	st, err := j.Sources[0].Read(false)
 	require.NoError(t, err)
 	defer st.Close()
 	chunk, err := st.Next()
@@ -437,4 +447,9 @@ func TestConvertAllocatesNothingPerField(t *testing.T) {
 	c.convert(chunk, &p, nil)
 	allocs := testing.AllocsPerRun(5, func() { c.convert(chunk, &p, nil) })
 	assert.Less(t, allocs, 20.0, "2,000 records of 4 fields")
+}
+
+// trayOf is the folder that a job's papers lie in.
+func trayOf(j *Job) string {
+	return filepath.Join(filepath.Dir(j.Sources[0].Path), "tray", j.Receipt.Entry)
 }

@@ -62,8 +62,8 @@ func (m *Mapping) Blocked() bool {
 }
 
 // Map pairs the plan's columns with those of a table, by name or position, and
-// reads the whole source to see whether its values fit. Nothing is written.
-func Map(ctx context.Context, src *source.Source, p *plan.Plan, t *target.Table, opt MapOptions) (*Mapping, error) {
+// reads the sources whole to see whether its values fit. Nothing is written.
+func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *target.Table, opt MapOptions) (*Mapping, error) {
 	m := &Mapping{}
 	derived := *p
 	derived.Columns = nil
@@ -168,12 +168,12 @@ func Map(ctx context.Context, src *source.Source, p *plan.Plan, t *target.Table,
 		m.Pairings = append(m.Pairings, Pairing{Weight: Blocking, Text: "no column of the file goes into the table"})
 		return m, nil
 	}
-	return m, m.check(ctx, src, opt)
+	return m, m.check(ctx, sources, opt)
 }
 
-// check reads the source and counts what does not fit.
-func (m *Mapping) check(ctx context.Context, src *source.Source, opt MapOptions) error {
-	c, err := DryRun(ctx, Job{Source: src, Plan: m.Plan, MaxRejects: -1})
+// check reads the sources and counts what does not fit.
+func (m *Mapping) check(ctx context.Context, sources []*source.Source, opt MapOptions) error {
+	c, err := DryRun(ctx, Job{Sources: sources, Plan: m.Plan, MaxRejects: -1})
 	if err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"ambertray/internal/dialect"
 	"ambertray/internal/reading"
@@ -44,6 +45,27 @@ type Source struct {
 	Header    *int64  `yaml:"header,omitempty"`
 	Skip      *int64  `yaml:"skip,omitempty"`
 	Footer    *int    `yaml:"footer,omitempty"`
+	// Seen is the file that the plan was made from. Any other is compared with
+	// the plan before it is loaded.
+	Seen *Seen `yaml:"seen,flow,omitempty"`
+}
+
+// Seen tells a file from others without reading it.
+type Seen struct {
+	Bytes    int64  `yaml:"bytes"`
+	Modified string `yaml:"modified"` // RFC 3339, UTC
+}
+
+// SeenOf is what tells a source.
+func SeenOf(s *source.Source) *Seen {
+	return &Seen{s.Size, s.Modified.UTC().Format(time.RFC3339Nano)}
+}
+
+// Made reports whether one of the plan's sources is the file that the plan was
+// made from.
+func (p *Plan) Made(s *source.Source) bool {
+	is := SeenOf(s)
+	return slices.ContainsFunc(p.Sources, func(x Source) bool { return x.Seen != nil && *x.Seen == *is })
 }
 
 // Table is where the records go.
@@ -111,7 +133,7 @@ func (s *Source) Known() source.Known {
 func FromLayout(s *source.Source) Source {
 	l := s.Layout
 	delimiter, quote := source.DelimiterName(l.Form.Delimiter), source.QuoteName(l.Form.Quote)
-	p := Source{File: s.Name, Encoding: l.Encoding, Delimiter: &delimiter, Quote: &quote, Header: &l.Header}
+	p := Source{File: s.Name, Encoding: l.Encoding, Delimiter: &delimiter, Quote: &quote, Header: &l.Header, Seen: SeenOf(s)}
 	if l.Form.Escape != 0 {
 		e := source.EscapeName(l.Form.Escape)
 		p.Escape = &e

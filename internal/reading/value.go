@@ -238,3 +238,26 @@ func Shorten(s string, n int) string {
 	}
 	return s
 }
+
+// Big is Int or Wide.
+func (v *Value) Big() *big.Int {
+	if v.Wide == nil {
+		return big.NewInt(v.Int)
+	}
+	n, _ := new(big.Int).SetString(string(v.Wide), 10)
+	return n
+}
+
+// Plain returns a reader of values in plain form, as Append writes them and
+// databases print them. It takes fractions of a second down to microseconds,
+// whatever the type's precision, and an empty text as one.
+func Plain(t sqltype.Type) *Reader {
+	if t.IsTemporal() && t.Kind != sqltype.Date {
+		t.Precision = 6
+	}
+	r := &Reader{Type: t, Number: Number{Decimal: Point}, KeepBlank: true}
+	if err := r.Prepare(); err != nil {
+		panic(err) // no setting of this reader can be wrong
+	}
+	return r
+}

@@ -44,6 +44,9 @@ type Layout struct {
 	Skip int64
 	// Footer is how many records at the end are not data: totals and remarks.
 	Footer int
+	// Lead is how many columns stand before those of the sender: in a file of
+	// rejects that come back, the number of each.
+	Lead int
 	// Columns are the names in the header, as they stand. Without a header
 	// they are column_1, column_2 …
 	Columns []string
@@ -155,6 +158,20 @@ func cause(err error) error {
 		return p.Err
 	}
 	return err
+}
+
+// Sum is the SHA-256 of the file's bytes, in hexadecimal.
+func (s *Source) Sum() (string, error) {
+	f, err := os.Open(s.Path)
+	if err != nil {
+		return "", &Problem{Source: s.Name, What: "cannot be read", Err: cause(err)}
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return "", &Problem{Source: s.Name, What: "cannot be read", Err: cause(err)}
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 // A Stream yields a source's data as chunks.
@@ -298,7 +315,10 @@ func (r *Rows) Next(rec *delimited.Record) (kind Kind, ok bool) {
 // is at least three times the same one of -=_*#~, perhaps between pluses.
 func IsRuler(rec *delimited.Record) bool {
 	drawn := false
-	for _, f := range rec.Fields {
+	for i, f := range rec.Fields {
+		if rec.Quoted(i) {
+			return false // somebody wrote a value
+		}
 		f = bytes.Trim(f, " +|:")
 		if len(f) == 0 {
 			continue

@@ -58,7 +58,7 @@ func (c *Column) Add(v *reading.Value) {
 			c.maxFlt = v.Float
 		}
 	case v.Wide != nil:
-		n, _ := new(big.Int).SetString(string(v.Wide), 10)
+		n := v.Big()
 		c.AddWide(n, 1)
 		c.bound(n)
 	default:
@@ -255,10 +255,15 @@ func (c *Column) plain(n int64, f float64, text []byte, wide *big.Int) string {
 
 // Differs lists in what two accounts differ: c of what was read, o of what a
 // table holds. It is empty when they agree.
-func (c *Column) Differs(o *Column) (in []string) {
+func (c *Column) Differs(o *Column) []string { return c.differs(o, "%s %v read, %v in the table") }
+
+// Changes is Differs where c is what a table held, and o what it holds now.
+func (c *Column) Changes(o *Column) []string { return c.differs(o, "%s %v after the load, %v now") }
+
+func (c *Column) differs(o *Column, form string) (in []string) {
 	say := func(what string, a, b any) {
 		if a != b {
-			in = append(in, fmt.Sprintf("%s %v read, %v in the table", what, a, b))
+			in = append(in, fmt.Sprintf(form, what, a, b))
 		}
 	}
 	say("rows:", c.Rows, o.Rows)

@@ -27,6 +27,16 @@ type Target interface {
 	Find(ctx context.Context, schema, table string) (*Table, error)
 	// Begin starts a load.
 	Begin(ctx context.Context, spec Spec) (Load, error)
+	// Tally tells what a table holds of the columns given, whose types are
+	// those that values are read as.
+	Tally(ctx context.Context, t dialect.Table) (rows int64, columns []tally.Column, err error)
+	// Describe tells which columns a query yields.
+	Describe(ctx context.Context, query string) ([]Column, error)
+	// Scan runs a query and calls row for each row. Fields are text in the
+	// plain form of the columns' types, see reading.Plain; of types that have
+	// none, and of Kind None, they are as the database writes them. A nil field
+	// is null. Fields are valid until row returns.
+	Scan(ctx context.Context, query string, columns []Column, row func(fields [][]byte) error) error
 	// Close ends the connection. An open load is rolled back.
 	Close() error
 }
@@ -36,6 +46,7 @@ type Table struct {
 	Schema, Name string
 	Rows         int64
 	Columns      []Column
+	Comment      string
 	// Unsafe says why a load into the table could not be undone, if so.
 	Unsafe string
 }
@@ -58,6 +69,8 @@ type Column struct {
 	// Truth tells that the column, an integer, also takes true and false, and
 	// UTC that it, a timestamp, takes one with time zone, in UTC.
 	Truth, UTC bool
+	// Comment is the column's description in the database.
+	Comment string
 	// AnyLength tells that SQL's length, precision or scale is not the
 	// database's: the column takes whatever the values need.
 	AnyLength bool
@@ -113,7 +126,7 @@ type Load interface {
 	// Write sends a batch. Rows that the database refuses are left out and
 	// returned; an error means that the load cannot go on.
 	Write(ctx context.Context, b Batch) ([]Refusal, error)
-	// Tally tells what the table holds of the columns that are loaded.
+	// Tally tells what the table now holds of the columns that are loaded.
 	Tally(ctx context.Context) (rows int64, columns []tally.Column, err error)
 	Commit(ctx context.Context) error
 	Rollback() error

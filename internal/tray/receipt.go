@@ -3,7 +3,13 @@ package tray
 import (
 	"encoding/json"
 	"fmt"
+	"math/big"
+	"strings"
 	"time"
+
+	"ambertray/internal/reading"
+	"ambertray/internal/sqltype"
+	"ambertray/internal/tally"
 )
 
 // A Verdict is what a load came to.
@@ -11,23 +17,28 @@ type Verdict string
 
 // The verdicts.
 const (
-	Clear   Verdict = "clear"   // every record is loaded, or skipped for a stated reason
+	Clear   Verdict = "clear"   // every record is loaded, mended, waived, or skipped for a stated reason
 	Waiting Verdict = "waiting" // loaded and verified, but rejects wait to be mended
 	Failed  Verdict = "failed"  // nothing was changed
 )
 
-// A Receipt is the account of one load. It is documented in docs/receipt.md.
+// A Receipt is the account of one load, and of what was done afterwards about
+// its rejects. It is documented in docs/json.md.
 type Receipt struct {
 	Entry    string   `json:"entry"`
-	Source   Source   `json:"source"`
+	Sources  []Source `json:"sources"`
 	Database string   `json:"database"` // without password
 	Records  Records  `json:"records"`
 	Skipped  []Skip   `json:"skipped,omitempty"`
 	Table    Table    `json:"table"`
-	Columns  []Column `json:"columns"`
-	// Reasons groups the rejects.
+	// Columns are the account of what was loaded and mended.
+	Columns []Column `json:"columns"`
+	// Reasons groups the rejects of the load.
 	Reasons []Reason `json:"reasons,omitempty"`
 	Verdict Verdict  `json:"verdict"`
+	// Mends and Waivers are what was done about the rejects, in order.
+	Mends   []Mend   `json:"mends,omitempty"`
+	Waivers []Waiver `json:"waivers,omitempty"`
 	// Differences says what did not add up; then the verdict is failed.
 	Differences []string  `json:"differences,omitempty"`
 	Error       string    `json:"error,omitempty"`
@@ -36,23 +47,29 @@ type Receipt struct {
 	Version     string    `json:"version"`
 }
 
-// Source is the file that was read.
+// Source is a file that was read.
 type Source struct {
 	Path   string `json:"path"` // as given
+	File   string `json:"file"` // the whole path
 	Size   int64  `json:"size"` // bytes
 	SHA256 string `json:"sha256"`
 }
 
-// Records is the account: Read = Loaded + Rejected + Skipped.
+// Records is the account: Read = Loaded + Mended + Waived + Rejected + Skipped.
 type Records struct {
-	Read     int64 `json:"read"`
-	Loaded   int64 `json:"loaded"`
+	Read   int64 `json:"read"`
+	Loaded int64 `json:"loaded"`
+	Mended int64 `json:"mended"`
+	Waived int64 `json:"waived"`
+	// Rejected are those that still wait.
 	Rejected int64 `json:"rejected"`
 	Skipped  int64 `json:"skipped"`
 }
 
 // Balanced reports whether the account adds up.
-func (r Records) Balanced() bool { return r.Read == r.Loaded+r.Rejected+r.Skipped }
+func (r Records) Balanced() bool {
+	return r.Read == r.Loaded+r.Mended+r.Waived+r.Rejected+r.Skipped
+}
 
 // A Skip counts rows that are not data.
 type Skip struct {
@@ -71,17 +88,85 @@ type Table struct {
 	Rows   int64 `json:"rows"`
 }
 
-// A Column tells what was read of a column, and whether the table holds it.
-type Column struct {
-	Name     string `json:"name"`
-	Type     string `json:"type"`
+// Facts are what a column's values come to, in plain form.
+type Facts struct {
 	Nulls    int64  `json:"nulls"`
-	Sum      string `json:"sum,omitempty"` // exact, in plain form; numbers and booleans only
+	Sum      string `json:"sum,omitempty"` // exact; numbers and booleans only
 	Smallest string `json:"smallest"`
 	Largest  string `json:"largest"`
-	Agrees   bool   `json:"agrees"`
+	// Bytes is the length of all text in UTF-8, Ticks the sum of days since
+	// 1970-01-01, or of microseconds since then or since midnight.
+	Bytes int64  `json:"bytes,omitempty"`
+	Ticks string `json:"ticks,omitempty"`
+	// Loose tells that only the number of values can be compared.
+	Loose bool `json:"loose,omitempty"`
+}
+
+// A Column tells what was read of a column, and whether the table holds it.
+type Column struct {
+	Name string `json:"name"`
+	Type string `json:"type"`
+	Facts
+	Agrees bool `json:"agrees"`
 	// Differences says in what the table does not agree.
 	Differences []string `json:"differences,omitempty"`
+	// Held is what the whole table held after the load, where that is more
+	// than was loaded.
+	Held *Facts `json:"held,omitempty"`
+}
+
+// FactsOf says in plain form what a tally came to.
+func FactsOf(t *tally.Column) Facts {
+	f := Facts{Nulls: t.Nulls, Loose: t.Loose}
+	if t.Loose {
+		return f
+	}
+	f.Sum, f.Smallest, f.Largest, f.Bytes = t.Sum(), t.Smallest(), t.Largest(), t.Octets
+	if t.Type.IsTemporal() && t.Rows > t.Nulls {
+		f.Ticks = t.Total().String()
+	}
+	return f
+}
+
+// Tally is the tally that a receipt's facts came from.
+func (f Facts) Tally(typ string, rows int64) (*tally.Column, error) {
+	t, err := sqltype.Parse(typ)
+	if err != nil {
+		return nil, err
+	}
+	c := &tally.Column{Type: t, Loose: f.Loose}
+	if f.Loose || rows == f.Nulls {
+		c.Set(rows, f.Nulls, nil, nil, nil)
+		return c, nil
+	}
+	if t.IsText() || t.Kind == sqltype.UUID {
+		c.SetText(rows, f.Nulls, f.Bytes, []byte(f.Smallest), []byte(f.Largest))
+		return c, nil
+	}
+	r := reading.Plain(t)
+	var bounds [2]reading.Value
+	for i, s := range []string{f.Smallest, f.Largest} {
+		if m := r.Read([]byte(s), true, &bounds[i]); m != reading.OK {
+			return nil, fmt.Errorf("%q: %s", s, m.Reason(t, []byte(s)))
+		}
+		bounds[i].Wide = append([]byte(nil), bounds[i].Wide...)
+	}
+	if t.Kind == sqltype.Double {
+		c.SetFloat(rows, f.Nulls, bounds[0].Float, bounds[1].Float)
+		return c, nil
+	}
+	sum := f.Ticks
+	if !t.IsTemporal() {
+		// The sum has the type's decimals, so that without the point it counts
+		// in the units of the values.
+		sum = strings.Replace(f.Sum, ".", "", 1)
+	}
+	total, ok := new(big.Int).SetString(sum, 10)
+	if !ok {
+		return nil, fmt.Errorf("the sum %q is not a number", sum)
+	}
+	c.Set(rows, f.Nulls, total, bounds[0].Big(), bounds[1].Big())
+	return c, nil
 }
 
 // A Reason is why records were rejected, and how many.
@@ -94,6 +179,35 @@ type Reason struct {
 	Value string `json:"value"`
 }
 
+// A Mend is one load of corrected rejects.
+type Mend struct {
+	File   string    `json:"file"` // as given
+	Kept   string    `json:"kept"` // its records as they were tried, in the entry
+	SHA256 string    `json:"sha256"`
+	At     time.Time `json:"at"`
+	// Mended are the numbers of the rejects that are in the table now, Refused
+	// those that are not, with their new reasons.
+	Mended  []int64   `json:"mended"`
+	Refused []Refused `json:"refused,omitempty"`
+	Rows    int64     `json:"rows"` // in the table afterwards
+}
+
+// Refused is a reject that was tried again in vain.
+type Refused struct {
+	Reject int64  `json:"reject"`
+	Column string `json:"column,omitempty"`
+	Reason string `json:"reason"`
+	Value  string `json:"value"`
+}
+
+// A Waiver settles rejects that are not to be loaded.
+type Waiver struct {
+	Rejects []int64   `json:"rejects"`
+	Because string    `json:"because"`
+	By      string    `json:"by"` // the user's name on the machine
+	At      time.Time `json:"at"`
+}
+
 // Encode is the receipt as its file holds it.
 func (r *Receipt) Encode() ([]byte, error) {
 	b, err := json.MarshalIndent(r, "", "  ")
@@ -101,4 +215,36 @@ func (r *Receipt) Encode() ([]byte, error) {
 		return nil, fmt.Errorf("receipt: %w", err)
 	}
 	return append(b, '\n'), nil
+}
+
+// Settled lists what was done about each reject.
+func (r *Receipt) Settled() (mended, waived map[int64]bool) {
+	mended, waived = map[int64]bool{}, map[int64]bool{}
+	for _, m := range r.Mends {
+		for _, n := range m.Mended {
+			mended[n] = true
+		}
+	}
+	for _, w := range r.Waivers {
+		for _, n := range w.Rejects {
+			waived[n] = true
+		}
+	}
+	return
+}
+
+// Settle counts what was done about the rejects, and decides the verdict.
+func (r *Receipt) Settle() {
+	mended, waived := r.Settled()
+	r.Records.Mended, r.Records.Waived = int64(len(mended)), int64(len(waived))
+	r.Records.Rejected = r.Records.Read - r.Records.Loaded - r.Records.Mended - r.Records.Waived - r.Records.Skipped
+	r.Verdict = Clear
+	if r.Records.Rejected > 0 {
+		r.Verdict = Waiting
+	}
+}
+
+// Rejects is how many records the load refused, whatever became of them.
+func (r *Receipt) Rejects() int64 {
+	return r.Records.Rejected + r.Records.Mended + r.Records.Waived
 }

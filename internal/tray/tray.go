@@ -3,13 +3,20 @@
 // The model: the tray is a folder with one folder, an [Entry], for each load:
 // the plan and the definition as they were run, the rejects, the receipt and
 // the log. A file that is being written has the suffix .part and gets its
-// name when it is whole and on the disk. The receipt comes last: an entry
-// without one is of a load that did not end.
+// name when it is whole and on the disk.
+//
+// The receipt brackets the commit. It is written under its .part name, whole,
+// just before the database is told to commit, and gets its name right after.
+// So an entry with neither is of a load that changed nothing, and one with a
+// .part receipt was cut off at the commit itself: the table tells whether it
+// came to be, see [Entry.Pending]. A mend writes the new receipt the same way.
 package tray
 
 import (
-	"encoding/csv"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -20,9 +27,11 @@ import (
 const (
 	PlanFile    = "plan.yaml"
 	TableFile   = "table.sql"
-	RejectsFile = "rejects.csv"
-	ReceiptFile = "receipt.json"
-	LogFile     = "load.log"
+	RejectsFile = "rejects.csv" // to be corrected
+	// OriginalFile is the rejects as they were, which nobody edits.
+	OriginalFile = "rejects.original.csv"
+	ReceiptFile  = "receipt.json"
+	LogFile      = "load.log"
 )
 
 // An Entry is the folder of one load.
@@ -71,11 +80,10 @@ func fileName(s string) string {
 // Path is where a file of the entry is.
 func (e *Entry) Path(file string) string { return filepath.Join(e.Dir, file) }
 
-// Write writes a file whole: under another name first, and renamed once it is
-// on the disk.
-func (e *Entry) Write(file string, content []byte) error {
-	path := e.Path(file)
-	f, err := os.Create(path + ".part")
+// Prepare writes a file whole and onto the disk, under its name with .part.
+func (e *Entry) Prepare(file string, content []byte) error {
+	path := e.Path(file) + ".part"
+	f, err := os.Create(path)
 	if err != nil {
 		return err
 	}
@@ -85,91 +93,110 @@ func (e *Entry) Write(file string, content []byte) error {
 	if err2 := f.Close(); err == nil {
 		err = err2
 	}
-	if err == nil {
-		err = os.Rename(path+".part", path)
-	}
 	if err != nil {
 		return fmt.Errorf("%s cannot be written: %w", path, err)
 	}
-	return nil
+	return e.sync()
 }
 
-// Rejects writes the rejects file of an entry: made with the first reject,
-// whole when Finish returns.
-type Rejects struct {
-	entry   *Entry
-	headers []string
-	f       *os.File
-	w       *csv.Writer
-	Count   int64
+// Settle gives a file that was prepared its name.
+func (e *Entry) Settle(file string) error {
+	path := e.Path(file)
+	if err := os.Rename(path+".part", path); err != nil {
+		return fmt.Errorf("%s cannot be written: %w", path, err)
+	}
+	return e.sync()
 }
 
-// Rejects returns a writer of rejects under the source's headers. A nil entry
-// only counts.
-func (e *Entry) Rejects(headers []string) *Rejects { return &Rejects{entry: e, headers: headers} }
-
-// A Reject is a record that could not be loaded.
-type Reject struct {
-	Source string
-	Line   int64
-	Column string
-	Reason string
-	Value  string
-	Fields []string // as they stand in the source
-	// Kind is the reason without the record's own values, for grouping; if
-	// empty, it is the reason.
-	Kind string
-}
-
-// rejectColumns stand before the source's own headers.
-var rejectColumns = []string{"reject", "source", "line", "column", "reason", "value"}
-
-// Add appends one reject.
-func (r *Rejects) Add(x Reject) error {
-	r.Count++
-	if r.entry == nil {
-		return nil
-	}
-	if r.f == nil {
-		f, err := os.Create(r.entry.Path(RejectsFile) + ".part")
-		if err != nil {
-			return fmt.Errorf("the rejects file cannot be written: %w", err)
-		}
-		r.f, r.w = f, csv.NewWriter(f)
-		if err := r.w.Write(append(append([]string{}, rejectColumns...), r.headers...)); err != nil {
-			return err
-		}
-	}
-	row := append([]string{strconv.FormatInt(r.Count, 10), x.Source, strconv.FormatInt(x.Line, 10), x.Column, x.Reason, x.Value}, x.Fields...)
-	for len(row) < len(rejectColumns)+len(r.headers) {
-		row = append(row, "")
-	}
-	if err := r.w.Write(row); err != nil {
-		return fmt.Errorf("the rejects file cannot be written: %w", err)
+// sync makes the names in the folder safe. Where the system cannot, it is left
+// to it.
+func (e *Entry) sync() error {
+	if d, err := os.Open(e.Dir); err == nil {
+		d.Sync()
+		d.Close()
 	}
 	return nil
 }
 
-// Finish puts the file on the disk under its name.
-func (r *Rejects) Finish() error {
-	if r.f == nil {
-		return nil
+// Write writes a file whole: under another name first, and renamed once it is
+// on the disk.
+func (e *Entry) Write(file string, content []byte) error {
+	if err := e.Prepare(file, content); err != nil {
+		return err
 	}
-	r.w.Flush()
-	err := r.w.Error()
-	if err == nil {
-		err = r.f.Sync()
+	return e.Settle(file)
+}
+
+// PrepareReceipt and WriteReceipt are Prepare and Write for the receipt.
+func (e *Entry) PrepareReceipt(r *Receipt) error {
+	b, err := r.Encode()
+	if err != nil {
+		return err
 	}
-	if err2 := r.f.Close(); err == nil {
-		err = err2
+	return e.Prepare(ReceiptFile, b)
+}
+
+func (e *Entry) WriteReceipt(r *Receipt) error {
+	if err := e.PrepareReceipt(r); err != nil {
+		return err
 	}
-	r.f = nil
-	if err == nil {
-		path := r.entry.Path(RejectsFile)
-		err = os.Rename(path+".part", path)
+	return e.Settle(ReceiptFile)
+}
+
+// Receipt reads the receipt; nil if there is none.
+func (e *Entry) Receipt() (*Receipt, error) { return e.receipt(ReceiptFile) }
+
+// Pending reads a receipt that was prepared and never settled: the program
+// ended at the commit, and whether that came to be, only the table can tell.
+// It is nil if there is none. Half a file means that the commit was not
+// reached.
+func (e *Entry) Pending() (*Receipt, error) {
+	r, err := e.receipt(ReceiptFile + ".part")
+	var bad *json.SyntaxError
+	if errors.As(err, &bad) {
+		return nil, nil
+	}
+	return r, err
+}
+
+func (e *Entry) receipt(file string) (*Receipt, error) {
+	b, err := os.ReadFile(e.Path(file))
+	if errors.Is(err, fs.ErrNotExist) || err == nil && len(b) == 0 {
+		return nil, nil
 	}
 	if err != nil {
-		return fmt.Errorf("the rejects file cannot be written: %w", err)
+		return nil, fmt.Errorf("the receipt cannot be read: %w", err)
 	}
-	return nil
+	r := &Receipt{}
+	if err := json.Unmarshal(b, r); err != nil {
+		return nil, fmt.Errorf("%s is not a receipt: %w", e.Path(file), err)
+	}
+	return r, nil
+}
+
+// Drop removes a pending receipt, whose commit did not come to be.
+func (e *Entry) Drop() error { return os.Remove(e.Path(ReceiptFile + ".part")) }
+
+// Log opens the log to be appended to, and keeps others from working on the
+// entry until it is closed, or the program ends in whatever way.
+func (e *Entry) Log() (*os.File, error) {
+	f, err := os.OpenFile(e.Path(LogFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o666)
+	if err != nil {
+		return nil, fmt.Errorf("the log cannot be written: %w", err)
+	}
+	if err := lockFile(f); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("the entry %s is being worked on by another program\n  wait until that is done", e.Name)
+	}
+	return f, nil
+}
+
+// running reports whether a program is working on the entry.
+func (e *Entry) running() bool {
+	f, err := os.OpenFile(e.Path(LogFile), os.O_WRONLY|os.O_APPEND, 0)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	return lockFile(f) != nil
 }

@@ -3,10 +3,15 @@
 package connect
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
+	"net"
 	"net/url"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -25,8 +30,8 @@ type Options struct {
 	// CreateDatabase creates the database of the URL on its server if it is
 	// not there.
 	CreateDatabase bool
-	// SlowPath tells that the bulk path will not be used.
-	SlowPath bool
+	// Existing refuses to create a SQLite file that is not there.
+	Existing bool
 }
 
 // timeout bounds the connecting, unless the URL has connect_timeout.
@@ -58,6 +63,44 @@ func Redact(raw string) string {
 		u.User = url.User(u.User.Username())
 	}
 	return dropQuery(u, u.String())
+}
+
+// Canonical is a database URL as papers keep it: without password, and with
+// the whole path of a SQLite file.
+func Canonical(raw string) string {
+	if Scheme(raw) == "sqlite" {
+		if path, err := filepath.Abs(file(raw)); err == nil {
+			return "sqlite:" + path
+		}
+	}
+	return Redact(raw)
+}
+
+// Same reports whether two URLs lead to the same database, whoever connects.
+func Same(a, b string) bool {
+	if Scheme(a) == "" || Scheme(a) != Scheme(b) {
+		return false
+	}
+	a, b = Canonical(a), Canonical(b)
+	if Scheme(a) == "sqlite" {
+		return a == b
+	}
+	ua, err := url.Parse(a)
+	ub, err2 := url.Parse(b)
+	if err != nil || err2 != nil {
+		return a == b
+	}
+	port := map[string]string{"postgres": "5432", "mysql": "3306"}[Scheme(a)]
+	host := func(u *url.URL) string {
+		return net.JoinHostPort(strings.ToLower(u.Hostname()), cmp.Or(u.Port(), port))
+	}
+	return host(ua) == host(ub) && ua.Path == ub.Path
+}
+
+// file is the path in a SQLite URL.
+func file(raw string) string {
+	_, path, _ := strings.Cut(raw, ":")
+	return strings.TrimPrefix(path, "//")
 }
 
 // dropQuery takes a password out of a URL's parameters.
@@ -94,17 +137,27 @@ func Scheme(raw string) string {
 
 // Open connects. A SQLite database is created if there is none.
 func Open(ctx context.Context, raw string, opt Options) (target.Target, error) {
+	db, err := open(ctx, raw, opt)
+	if err != nil {
+		return nil, err // and not a connection that is nil
+	}
+	return db, nil
+}
+
+func open(ctx context.Context, raw string, opt Options) (target.Target, error) {
 	where := Redact(raw)
 	scheme := Scheme(raw)
 	switch scheme {
 	case "":
 		return nil, &BadURL{fmt.Sprintf("%q is not a database URL that is known", where)}
 	case "sqlite":
-		_, path, _ := strings.Cut(raw, ":")
-		if path = strings.TrimPrefix(path, "//"); path == "" {
+		if file(raw) == "" {
 			return nil, &BadURL{fmt.Sprintf("%q names no file", where)}
 		}
-		return sqlite.Open(ctx, path)
+		if _, err := os.Stat(file(raw)); opt.Existing && errors.Is(err, fs.ErrNotExist) {
+			return nil, &target.Error{Where: where, What: "there is no such file", Do: "check the path; it is taken from the folder the program runs in"}
+		}
+		return sqlite.Open(ctx, file(raw))
 	}
 	u, err := url.Parse(raw)
 	if err != nil || u.Host == "" {

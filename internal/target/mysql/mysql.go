@@ -195,7 +195,7 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*target.Table, err
 	}
 	var engine sql.NullString
 	var kind string
-	err := d.c.QueryRowContext(ctx, "SELECT engine, table_type FROM information_schema.tables WHERE table_schema = ? AND table_name = ?", in, table).Scan(&engine, &kind)
+	err := d.c.QueryRowContext(ctx, "SELECT engine, table_type, coalesce(table_comment, '') FROM information_schema.tables WHERE table_schema = ? AND table_name = ?", in, table).Scan(&engine, &kind, &t.Comment)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -205,7 +205,7 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*target.Table, err
 	if engine.Valid && engine.String != "InnoDB" && kind == "BASE TABLE" {
 		t.Unsafe = fmt.Sprintf("the table's engine is %s, which has no transactions: a failed load could not be undone; ALTER TABLE … ENGINE=InnoDB", engine.String)
 	}
-	rows, err := d.c.QueryContext(ctx, `SELECT column_name, column_type, is_nullable, column_default, extra, coalesce(generation_expression, ''),
+	rows, err := d.c.QueryContext(ctx, `SELECT column_name, column_type, is_nullable, column_default, extra, coalesce(generation_expression, ''), coalesce(column_comment, ''),
 		coalesce((SELECT k.ordinal_position FROM information_schema.key_column_usage k WHERE k.table_schema = c.table_schema AND k.table_name = c.table_name AND k.column_name = c.column_name AND k.constraint_name = 'PRIMARY' LIMIT 1), 0)
 		FROM information_schema.columns c WHERE table_schema = ? AND table_name = ? ORDER BY c.ordinal_position`, in, table)
 	if err != nil {
@@ -216,7 +216,7 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*target.Table, err
 		var c target.Column
 		var nullable, extra, generated string
 		var def sql.NullString
-		if err := rows.Scan(&c.Name, &c.Type, &nullable, &def, &extra, &generated, &c.Key); err != nil {
+		if err := rows.Scan(&c.Name, &c.Type, &nullable, &def, &extra, &generated, &c.Comment, &c.Key); err != nil {
 			return nil, d.fail("cannot be read", err)
 		}
 		extra = strings.ToLower(extra)
@@ -706,21 +706,39 @@ func (l *load) insert(ctx context.Context, data []byte, n int) ([]complaint, boo
 	return nil, true, nil
 }
 
-// Tally implements target.Load: the server adds up what the table holds.
+// Tally implements target.Load.
 func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
+	return l.d.tally(ctx, l.table, l.spec.Table.Columns, l.loose, l.spec.Mode.New() && l.spec.Like == "")
+}
+
+// Tally implements target.Target.
+func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column, error) {
+	found, err := d.Find(ctx, t.Schema, t.Name)
+	if err != nil {
+		return 0, nil, err
+	}
+	loose := make([]bool, len(t.Columns))
+	for i, c := range t.Columns {
+		loose[i] = found != nil && slices.ContainsFunc(found.Columns, func(f target.Column) bool { return f.Name == c.Name && f.SQL.Kind == sqltype.None })
+	}
+	return d.tally(ctx, dialect.MySQL.Qualified(t.Schema, t.Name), t.Columns, loose, false)
+}
+
+// tally lets the server add up what a table holds.
+func (d *DB) tally(ctx context.Context, table string, columns []dialect.Column, loose []bool, byBytes bool) (int64, []tally.Column, error) {
 	list := []string{"count(*)"}
-	for i, c := range l.spec.Table.Columns {
-		list = append(list, facts(quote(c.Name), c.Type, l.loose[i], l.spec.Mode.New() && l.spec.Like == "")...)
+	for i, c := range columns {
+		list = append(list, facts(quote(c.Name), c.Type, loose[i], byBytes)...)
 	}
 	vals := make([]*string, len(list))
 	at := make([]any, len(list))
 	for i := range vals {
 		at[i] = &vals[i]
 	}
-	if err := l.d.c.QueryRowContext(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+l.table).Scan(at...); err != nil {
-		return 0, nil, l.d.fail("cannot be tallied", err)
+	if err := d.c.QueryRowContext(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+table).Scan(at...); err != nil {
+		return 0, nil, d.fail("cannot be tallied", err)
 	}
-	return target.ParseFacts(l.spec.Table.Columns, l.loose, vals)
+	return target.ParseFacts(columns, loose, vals)
 }
 
 // facts are the expressions for one column; see target.ParseFacts. byBytes

@@ -131,8 +131,8 @@ func (d *DB) fail(what string, err error) error { return explain(d.where, what, 
 func (d *DB) Find(ctx context.Context, schema, table string) (*target.Table, error) {
 	t := &target.Table{Schema: schema, Name: table}
 	var oid uint32
-	err := d.c.QueryRow(ctx, `SELECT c.oid, n.nspname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE c.relname = $1 AND c.relkind IN ('r', 'p', 'v', 'f', 'm') AND n.nspname = coalesce(nullif($2, ''), current_schema())`, table, schema).Scan(&oid, &t.Schema)
+	err := d.c.QueryRow(ctx, `SELECT c.oid, n.nspname, coalesce(obj_description(c.oid, 'pg_class'), '') FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relname = $1 AND c.relkind IN ('r', 'p', 'v', 'f', 'm') AND n.nspname = coalesce(nullif($2, ''), current_schema())`, table, schema).Scan(&oid, &t.Schema, &t.Comment)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, nil
 	}
@@ -140,7 +140,8 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*target.Table, err
 		return nil, d.fail("cannot be read", err)
 	}
 	rows, err := d.c.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, coalesce(array_position(i.indkey::int2[], a.attnum) + 1, 0),
-		a.atthasdef AND a.attgenerated = '', a.attidentity <> '' OR coalesce(pg_get_expr(df.adbin, df.adrelid) LIKE 'nextval(%', false), a.attgenerated <> ''
+		a.atthasdef AND a.attgenerated = '', a.attidentity <> '' OR coalesce(pg_get_expr(df.adbin, df.adrelid) LIKE 'nextval(%', false), a.attgenerated <> '',
+		coalesce(col_description(a.attrelid, a.attnum), '')
 		FROM pg_attribute a LEFT JOIN pg_index i ON i.indrelid = a.attrelid AND i.indisprimary
 		LEFT JOIN pg_attrdef df ON df.adrelid = a.attrelid AND df.adnum = a.attnum
 		WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, oid)
@@ -148,7 +149,7 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*target.Table, err
 		return nil, d.fail("cannot be read", err)
 	}
 	t.Columns, err = pgx.CollectRows(rows, func(r pgx.CollectableRow) (c target.Column, err error) {
-		if err = r.Scan(&c.Name, &c.Type, &c.Required, &c.Key, &c.Default, &c.Identity, &c.Generated); err == nil {
+		if err = r.Scan(&c.Name, &c.Type, &c.Required, &c.Key, &c.Default, &c.Identity, &c.Generated, &c.Comment); err == nil {
 			standardType(&c)
 		}
 		return
@@ -494,22 +495,45 @@ func (l *load) Finish(ctx context.Context) ([]target.Refusal, error) {
 	return out, nil
 }
 
-// Tally implements target.Load: the server adds up what the table holds.
+// Tally implements target.Load.
 func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
+	return l.d.tally(ctx, l.tx, l.spec.Table, l.loose)
+}
+
+// Tally implements target.Target.
+func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column, error) {
+	found, err := d.Find(ctx, t.Schema, t.Name)
+	if err != nil {
+		return 0, nil, err
+	}
+	loose := make([]bool, len(t.Columns))
+	for i, c := range t.Columns {
+		loose[i] = found != nil && slices.ContainsFunc(found.Columns, func(f target.Column) bool { return f.Name == c.Name && f.SQL.Kind == sqltype.None })
+	}
+	tx, err := d.c.BeginTx(ctx, pgx.TxOptions{AccessMode: pgx.ReadOnly})
+	if err != nil {
+		return 0, nil, d.fail("cannot begin a transaction", err)
+	}
+	defer tx.Rollback(ctx)
+	return d.tally(ctx, tx, t, loose)
+}
+
+// tally lets the server add up what a table holds.
+func (d *DB) tally(ctx context.Context, tx pgx.Tx, t dialect.Table, loose []bool) (int64, []tally.Column, error) {
 	// Two processors may share the work; the transaction's own rows are seen
 	// by all of them.
 	for _, s := range []string{"SET LOCAL jit = off", "SET LOCAL min_parallel_table_scan_size = 0", "SET LOCAL parallel_setup_cost = 0", "SET LOCAL parallel_tuple_cost = 0"} {
-		if _, err := l.tx.Exec(ctx, s); err != nil {
-			return 0, nil, l.d.fail("cannot be set up", err)
+		if _, err := tx.Exec(ctx, s); err != nil {
+			return 0, nil, d.fail("cannot be set up", err)
 		}
 	}
 	var list []string
-	for i, c := range l.spec.Table.Columns {
-		list = append(list, facts(quote(c.Name), c.Type, l.loose[i])...)
+	for i, c := range t.Columns {
+		list = append(list, facts(quote(c.Name), c.Type, loose[i])...)
 	}
-	rows, err := l.tx.Query(ctx, "SELECT count(*)::text, "+strings.Join(list, ", ")+" FROM "+l.table)
+	rows, err := tx.Query(ctx, "SELECT count(*)::text, "+strings.Join(list, ", ")+" FROM "+dialect.Postgres.Qualified(t.Schema, t.Name))
 	if err != nil {
-		return 0, nil, l.d.fail("cannot be tallied", err)
+		return 0, nil, d.fail("cannot be tallied", err)
 	}
 	got, err := pgx.CollectExactlyOneRow(rows, func(r pgx.CollectableRow) ([]*string, error) {
 		vals := make([]*string, 1+len(list))
@@ -520,9 +544,9 @@ func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
 		return vals, r.Scan(at...)
 	})
 	if err != nil {
-		return 0, nil, l.d.fail("cannot be tallied", err)
+		return 0, nil, d.fail("cannot be tallied", err)
 	}
-	return target.ParseFacts(l.spec.Table.Columns, l.loose, got)
+	return target.ParseFacts(t.Columns, loose, got)
 }
 
 // facts are the expressions for one column: how many are not null, the sum,

@@ -176,3 +176,13 @@ func (s *stmt) text(i int) []byte {
 
 // at is the memory at an address of the C library's, which Go does not own.
 func at(p uintptr) unsafe.Pointer { return *(*unsafe.Pointer)(unsafe.Pointer(&p)) }
+
+// name and declared are a column's name and its declared type, if it is a
+// table's.
+func (s *stmt) name(i int) string {
+	return libc.GoString(lib.Xsqlite3_column_name(s.c.tls, s.p, int32(i)))
+}
+
+func (s *stmt) declared(i int) string {
+	return libc.GoString(lib.Xsqlite3_column_decltype(s.c.tls, s.p, int32(i)))
+}

@@ -364,26 +364,32 @@ func (l *load) columnOf(message string) string {
 	return strings.Join(in, ", ")
 }
 
-// Tally implements target.Load. It reads every value back.
+// Tally implements target.Load.
 func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
-	names := make([]string, len(l.table.Columns))
-	cols := make([]tally.Column, len(l.table.Columns))
-	readers := make([]reading.Reader, len(cols))
-	for i, c := range l.table.Columns {
+	return l.d.tally(ctx, l.table, l.spec.Mode.New())
+}
+
+// Tally implements target.Target.
+func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column, error) {
+	defer context.AfterFunc(ctx, d.c.interrupt)()
+	return d.tally(ctx, t, false)
+}
+
+// tally reads every value back. In a table that is all ours, each must be of
+// its column's type.
+func (d *DB) tally(ctx context.Context, t dialect.Table, ours bool) (int64, []tally.Column, error) {
+	names := make([]string, len(t.Columns))
+	cols := make([]tally.Column, len(t.Columns))
+	readers := make([]*reading.Reader, len(cols))
+	for i, c := range t.Columns {
 		names[i] = dialect.SQLite.Quote(c.Name)
 		cols[i].Type = c.Type
-		readers[i] = reading.Reader{Type: c.Type, Number: reading.Number{Decimal: reading.Point}, KeepBlank: true}
-		if c.Type.Kind == sqltype.TimestampTZ || c.Type.Kind == sqltype.Timestamp || c.Type.Kind == sqltype.Time {
-			readers[i].Type.Precision = 6
-		}
-		if err := readers[i].Prepare(); err != nil {
-			return 0, nil, err
-		}
+		readers[i] = reading.Plain(c.Type)
 	}
 	// No name can be mistaken for a text: a column that is not there fails.
-	s, err := l.d.c.prepare(fmt.Sprintf("SELECT %s FROM %s", strings.Join(names, ", "), dialect.SQLite.Qualified(l.table.Schema, l.table.Name)))
+	s, err := d.c.prepare(fmt.Sprintf("SELECT %s FROM %s", strings.Join(names, ", "), dialect.SQLite.Qualified(t.Schema, t.Name)))
 	if err != nil {
-		return 0, nil, l.d.fail("cannot read the table back", err)
+		return 0, nil, d.fail("cannot read the table back", err)
 	}
 	defer s.close()
 	var rows int64
@@ -394,32 +400,32 @@ func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
 			if ctx.Err() != nil {
 				return 0, nil, ctx.Err()
 			}
-			return 0, nil, l.d.fail("cannot read the table back", err)
+			return 0, nil, d.fail("cannot read the table back", err)
 		}
 		if !row {
 			break
 		}
 		rows++
 		for i := range cols {
-			if err := stored(s, i, &readers[i], &v); err != nil {
-				if !l.spec.Mode.New() {
+			if err := stored(s, i, readers[i], &v); err != nil {
+				if !ours {
 					// What was in the table before may be of any kind.
 					cols[i].Loose = true
 					v = reading.Value{}
 					cols[i].Add(&v)
 					continue
 				}
-				return 0, nil, l.d.fail(fmt.Sprintf("row %d, column %s reads back as something else", rows, l.table.Columns[i].Name), err)
+				return 0, nil, d.fail(fmt.Sprintf("row %d, column %s reads back as something else", rows, t.Columns[i].Name), err)
 			}
 			cols[i].Add(&v)
 		}
 	}
-	n, err := l.d.count(l.table.Schema, l.table.Name)
+	n, err := d.count(t.Schema, t.Name)
 	if err != nil {
 		return 0, nil, err
 	}
 	if n != rows {
-		return 0, nil, l.d.fail(fmt.Sprintf("counts %d rows, but %d were read back", n, rows), nil)
+		return 0, nil, d.fail(fmt.Sprintf("counts %d rows, but %d were read back", n, rows), nil)
 	}
 	return rows, cols, nil
 }

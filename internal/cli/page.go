@@ -1,0 +1,49 @@
+package cli
+
+import (
+	"bytes"
+	"io"
+	"os"
+	"os/exec"
+	"strings"
+
+	"golang.org/x/term"
+)
+
+// page collects what is printed from now on, if it goes to a terminal, and
+// sends it through a pager where it is longer than the screen. The function
+// returned ends that.
+func (a *app) page() (done func()) {
+	out, ok := a.out.(*os.File)
+	if !ok || !isTerminal(out) || !isTerminal(a.in) {
+		return func() {}
+	}
+	_, lines, err := term.GetSize(int(out.Fd()))
+	if err != nil {
+		return func() {}
+	}
+	var text bytes.Buffer
+	a.paging, a.out = out, &text
+	return func() {
+		a.paging, a.out = nil, out
+		if bytes.Count(text.Bytes(), []byte("\n")) >= lines && pager(out, text.Bytes()) == nil {
+			return
+		}
+		io.Copy(out, &text)
+	}
+}
+
+// pager runs the user's pager.
+func pager(out *os.File, text []byte) error {
+	args := strings.Fields(os.Getenv("PAGER"))
+	if len(args) == 0 {
+		args = []string{"less", "-R"}
+	}
+	path, err := exec.LookPath(args[0])
+	if err != nil {
+		return err
+	}
+	cmd := exec.Command(path, args[1:]...)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewReader(text), out, os.Stderr
+	return cmd.Run()
+}

@@ -1,0 +1,167 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ambertray/internal/target"
+	"ambertray/internal/tray"
+)
+
+// addTray is the option that names the tray.
+func addTray(cmd *cobra.Command, dir *string) {
+	cmd.Flags().StringVar(dir, "tray", "", "folder of the papers (default ./tray, or AMBERTRAY_TRAY)")
+}
+
+func trayDir(given string) string { return cmp.Or(given, os.Getenv("AMBERTRAY_TRAY"), "tray") }
+
+func (a *app) trayCommand() *cobra.Command {
+	var dir string
+	var all bool
+	cmd := &cobra.Command{
+		Use:   "tray",
+		Short: "List the loads: what waits for a hand first",
+		Long: `Lists the entries on the tray, one for each load. Those that need a hand come
+first:
+
+unsure     the program was ended at the commit; 'verify' asks the table
+waiting    loaded and verified, but rejects wait to be mended or waived
+running    a program is working on it
+cut off    the program was ended before the commit; nothing was changed
+failed     nothing was changed
+clear      every record is loaded, mended, waived, or skipped for a reason
+
+Where an ENTRY is asked for, its name, its path, 'latest', or the name of a
+table will do; a table's name stands for its newest load.`,
+		Example: `  ambertray tray
+  ambertray tray --tray /srv/loads/tray --json`,
+		Args: args(0, 0, "nothing"),
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.listTray(trayDir(dir), all) },
+	}
+	addTray(cmd, &dir)
+	cmd.Flags().BoolVar(&all, "all", false, "list all entries, not only those that need a hand and the newest 20 others")
+	return cmd
+}
+
+func (a *app) listTray(dir string, all bool) error {
+	list, err := tray.List(dir)
+	if err != nil {
+		return err
+	}
+	counts := map[tray.State]int64{}
+	rejected := int64(0)
+	for _, s := range list {
+		counts[s.State]++
+		if s.State == tray.IsWaiting {
+			rejected += s.Receipt.Records.Rejected
+		}
+	}
+	if a.json {
+		type entry struct {
+			Entry   string        `json:"entry"`
+			State   tray.State    `json:"state"`
+			Path    string        `json:"path"`
+			Started time.Time     `json:"started"`
+			Receipt *tray.Receipt `json:"receipt"`
+			Error   string        `json:"error,omitempty"`
+		}
+		out := []entry{}
+		for _, s := range list {
+			e := entry{s.Entry.Name, s.State, s.Entry.Dir, s.Started.UTC(), s.Receipt, ""}
+			if s.Error != nil {
+				e.Error = s.Error.Error()
+			}
+			out = append(out, e)
+		}
+		return printJSON(a.out, map[string]any{"tray": dir, "entries": out})
+	}
+	st := a.style(a.out)
+	if len(list) == 0 {
+		fmt.Fprintf(a.out, "%s  nothing lies on it\n", st.head("Tray "+dir))
+		return nil
+	}
+	sum := plural(int64(len(list)), "load")
+	if n := counts[tray.IsWaiting]; n > 0 {
+		sum += fmt.Sprintf(", %s waiting with %s", grouped(n), plural(rejected, "reject"))
+	}
+	if n := counts[tray.Unsure]; n > 0 {
+		sum += fmt.Sprintf(", %s unsure", grouped(n))
+	}
+	if counts[tray.IsClear] == int64(len(list)) {
+		sum += ", all clear"
+	}
+	fmt.Fprintf(a.out, "%s  %s\n\n", st.head("Tray "+dir), sum)
+	g := newGrid(st, "", "entry", "table", ">read", ">loaded", ">mended", ">waived", ">waiting", ">age", "file")
+	others := 0
+	left := 0
+	for _, s := range list {
+		if s.State == tray.IsClear || s.State == tray.IsFailed {
+			if others++; others > 20 && !all {
+				left++
+				continue
+			}
+		}
+		a.trayRow(g, st, s)
+	}
+	g.render(a.out)
+	if left > 0 {
+		fmt.Fprintf(a.out, "  %s\n", st.dim(fmt.Sprintf("and %s more; --all lists them", grouped(int64(left)))))
+	}
+	return nil
+}
+
+func (a *app) trayRow(g *grid, st style, s tray.Summary) {
+	old := st.dim(age(time.Since(s.Started)))
+	if s.Receipt == nil {
+		note := ""
+		if s.Error != nil {
+			note = s.Error.Error()
+		}
+		g.row(st.state(s.State), s.Entry.Name, "", "", "", "", "", "", old, st.dim(shorten(note, 60)))
+		return
+	}
+	r := s.Receipt
+	n := func(v int64) string {
+		if v == 0 {
+			return st.dim("0")
+		}
+		return grouped(v)
+	}
+	waiting := n(r.Records.Rejected)
+	if s.State == tray.IsWaiting {
+		waiting = st.warn(waiting)
+	}
+	table := target.Qualified(r.Table.Schema, r.Table.Name)
+	if s.State == tray.IsFailed {
+		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", old, sourceNames(r.Sources))
+		return
+	}
+	g.row(st.state(s.State), s.Entry.Name, table, n(r.Records.Read), n(r.Records.Loaded), n(r.Records.Mended), n(r.Records.Waived), waiting, old, sourceNames(r.Sources))
+}
+
+func (s style) state(t tray.State) string {
+	switch t {
+	case tray.IsClear:
+		return s.good(string(t))
+	case tray.IsWaiting, tray.CutOff, tray.Running:
+		return s.warn(string(t))
+	}
+	return s.bad(string(t))
+}
+
+// age says roughly how long ago something was.
+func age(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return "just now"
+	case d < time.Hour:
+		return fmt.Sprintf("%d min", d/time.Minute)
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", d/time.Hour)
+	}
+	return plural(int64(d/(24*time.Hour)), "day")
+}

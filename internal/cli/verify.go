@@ -1,0 +1,274 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ambertray/internal/load"
+	"ambertray/internal/proof"
+	"ambertray/internal/target"
+	"ambertray/internal/tray"
+)
+
+func (a *app) verifyCommand() *cobra.Command {
+	var f entryFlags
+	var deep bool
+	var limit int
+	cmd := &cobra.Command{
+		Use:   "verify ENTRY",
+		Short: "Check source and table against the receipt again",
+		Long: `Checks, at any time after a load, whether the source is still the file that was
+loaded (SHA-256), and whether the table still holds what the receipt says: rows,
+and per column nulls, exact sum, smallest and largest value, bytes of text.
+
+Where rows were added to a table that had others, that can be told only as long
+as nobody else has changed it; then only --deep tells.
+
+--deep reads source and table again and compares every value, in any order of
+rows, in bounded memory, and names the first records that differ. In a table
+that has other rows, too, it looks for each record of the source.
+
+A load or mend that was ended at its commit is settled here: the table tells
+whether that came to be.
+
+Exit status: 0 agrees; 1 cannot be told; 3 agrees, and rejects wait; 4 differs.`,
+		Example: `  ambertray verify latest
+  ambertray verify lock_passages --deep
+  ambertray verify lock_passages-20261123-061708 --into postgres://keeper@standby/canal`,
+		Args: args(1, 1, "an entry"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.verify(cmd.Context(), args[0], &f, deep, limit)
+		},
+	}
+	f.add(cmd, true)
+	cmd.Flags().BoolVar(&deep, "deep", false, "compare every value of the table with the source")
+	cmd.Flags().IntVar(&limit, "limit", 10, "how many differing records to name")
+	return cmd
+}
+
+func (a *app) verify(ctx context.Context, name string, f *entryFlags, deep bool, limit int) error {
+	o, err := a.entryAt(ctx, name, f, false)
+	if err != nil {
+		return err
+	}
+	defer o.close()
+	start := time.Now()
+	v, err := load.Verify(ctx, o.receipt, o.plan, o.db)
+	if err != nil {
+		return err
+	}
+	var d *load.DeepCheck
+	answer := v.Answer
+	if deep {
+		m := a.newMeter(ctx, "comparing", 0)
+		d, err = load.Deep(ctx, o.Entry, o.receipt, o.plan, o.db, func(stage string, rows int64) {
+			m.set(load.Progress{Stage: stage, Records: rows})
+		})
+		m.end()
+		if err != nil {
+			return err
+		}
+		switch {
+		case !d.Same():
+			answer = load.Differs
+		case answer == load.Unknown:
+			answer = load.Agrees
+			if checkedSources(v) == load.Unknown {
+				answer = load.Unknown
+			}
+		}
+	}
+	if a.json {
+		doc := map[string]any{"entry": o.Name, "answer": answer, "sources": v.Sources, "rows": v.Rows, "columns": v.Columns, "records": o.receipt.Records}
+		if d != nil {
+			doc["deep"] = deepDocument(d, limit)
+		}
+		if err := printJSON(a.out, doc); err != nil {
+			return err
+		}
+	} else {
+		a.printVerification(o, v, d, answer, limit, time.Since(start))
+	}
+	switch answer {
+	case load.Differs:
+		return &status{code: exitUnbalanced}
+	case load.Unknown:
+		return &status{code: exitFailed}
+	}
+	return settled(o.receipt)
+}
+
+func checkedSources(v *load.Verification) load.Answer {
+	for _, s := range v.Sources {
+		if s.Answer != load.Agrees {
+			return s.Answer
+		}
+	}
+	return load.Agrees
+}
+
+func (s style) answer(x load.Answer) string {
+	switch x {
+	case load.Agrees:
+		return s.good(string(x))
+	case load.Differs:
+		return s.bad(string(x))
+	}
+	return s.warn(string(x))
+}
+
+func (a *app) printVerification(o *opened, v *load.Verification, d *load.DeepCheck, answer load.Answer, limit int, took time.Duration) {
+	st := a.style(a.out)
+	r := o.receipt
+	fmt.Fprintf(a.out, "%s  %s into %s, loaded %s\n\n", st.head("Check of "+o.Name), sourceNames(r.Sources), target.Qualified(r.Table.Schema, r.Table.Name),
+		r.Finished.Format("2006-01-02 15:04 MST"))
+	g := newGrid(st, "", "", "")
+	for _, s := range v.Sources {
+		g.row("source", st.answer(s.Answer), shorten(s.Path, 30)+": "+s.Text)
+	}
+	text := v.Rows.Text
+	if text == "" {
+		text = plural(v.Rows.Now, "row") + ", as after the load"
+		if r.Records.Mended > 0 {
+			text += " and the mending"
+		}
+	} else if v.Rows.Now > 0 {
+		text = plural(v.Rows.Now, "row") + ": " + text
+	}
+	g.row("rows", st.answer(v.Rows.Answer), text)
+	agree := 0
+	for _, c := range v.Columns {
+		switch c.Answer {
+		case load.Agrees:
+			agree++
+		case load.Differs:
+			g.row("column", st.answer(c.Answer), c.Name+": "+strings.Join(c.Differences, "; "))
+		}
+	}
+	if agree > 0 {
+		g.row("columns", st.good("agrees"), fmt.Sprintf("%d of %d: nulls, sums, smallest and largest, bytes of text", agree, len(v.Columns)))
+	} else if len(v.Columns) > 0 && v.Rows.Answer == load.Unknown {
+		g.row("columns", st.answer(load.Unknown), "")
+	}
+	if d != nil {
+		a.deepRow(g, st, d)
+	}
+	g.render(a.out)
+	if d != nil && !d.Same() {
+		a.printDeep(st, d, limit)
+	}
+	fmt.Fprintf(a.out, "\n  answer  %s%s\n", st.answer(answer), st.dim(" in "+round(took)))
+	if r.Verdict == tray.Waiting {
+		fmt.Fprintf(a.out, "  account %s: %s to be mended or waived\n", st.warn(string(r.Verdict)), plural(r.Records.Rejected, "reject"))
+	}
+}
+
+func (a *app) deepRow(g *grid, st style, d *load.DeepCheck) {
+	text := fmt.Sprintf("every value of %s compared with %s of the table", plural(d.Source, "record"), plural(d.Table, "row"))
+	if d.Within {
+		text = fmt.Sprintf("every record of %s looked for among %s of the table", grouped(d.Source), plural(d.Table, "row"))
+	}
+	if len(d.Left) > 0 {
+		text += "; not " + strings.Join(d.Left, ", ") + ", which cannot be compared by value"
+	}
+	x := load.Agrees
+	if !d.Same() {
+		x = load.Differs
+	}
+	g.row("deep", st.answer(x), text)
+}
+
+// printDeep names the records that differ.
+func (a *app) printDeep(st style, d *load.DeepCheck, limit int) {
+	pairs, missing, extra := d.Pairs(d.Key)
+	least := ""
+	if d.AtLeast {
+		least = "at least "
+	}
+	if len(pairs) > 0 {
+		fmt.Fprintf(a.out, "\n%s\n", st.title("Records with other values in the table"))
+		g := newGrid(st, "record", "column", "in the source", "in the table")
+		for _, p := range pairs[:min(len(pairs), limit)] {
+			for k, c := range p.Columns {
+				where := ""
+				if k == 0 {
+					where = d.Place(p.Row)
+				}
+				g.row(where, d.Columns[c], shownValue(st, p.Values[c]), shownValue(st, p.Table[k]))
+			}
+		}
+		g.render(a.out)
+		if n := len(pairs) - limit; n > 0 {
+			fmt.Fprintf(a.out, "  %s\n", st.dim("and "+plural(int64(n), "other record")))
+		}
+	}
+	list := func(title string, rows []proof.Row, count int64) {
+		if len(rows) == 0 {
+			return
+		}
+		fmt.Fprintf(a.out, "\n%s\n", st.title(title+": "+least+grouped(count)))
+		for _, r := range rows[:min(len(rows), limit)] {
+			place := ""
+			if r.Line > 0 {
+				place = d.Place(r) + "  "
+			}
+			var values []string
+			for i, v := range r.Values {
+				values = append(values, st.dim(d.Columns[i]+" ")+shownValue(st, v))
+			}
+			fmt.Fprintf(a.out, "  %s%s\n", place, strings.Join(values, "  "))
+		}
+		if n := count - int64(min(len(rows), limit)); n > 0 {
+			fmt.Fprintf(a.out, "  %s\n", st.dim("and "+grouped(n)+" more"))
+		}
+	}
+	paired := int64(len(pairs))
+	list("Records that the table lacks", missing, d.MissingCount-paired)
+	list("Rows that are not of the source", extra, d.ExtraCount-paired)
+}
+
+func shownValue(st style, v *string) string {
+	if v == nil {
+		return st.dim("null")
+	}
+	if *v == "" {
+		return "''"
+	}
+	return shorten(*v, 40)
+}
+
+// deepDocument is a deep check as JSON has it.
+func deepDocument(d *load.DeepCheck, limit int) map[string]any {
+	type difference struct {
+		Source string             `json:"source"`
+		Line   int64              `json:"line"`
+		Values map[string]*string `json:"source_values"`
+		Table  map[string]*string `json:"table_values"`
+	}
+	type row struct {
+		Source string    `json:"source,omitempty"`
+		Line   int64     `json:"line,omitempty"`
+		Values []*string `json:"values"`
+	}
+	pairs, missing, extra := d.Pairs(d.Key)
+	differ, lack, more := []difference{}, []row{}, []row{}
+	for _, p := range pairs[:min(len(pairs), limit)] {
+		x := difference{d.Names[p.Source], p.Line, map[string]*string{}, map[string]*string{}}
+		for k, c := range p.Columns {
+			x.Values[d.Columns[c]], x.Table[d.Columns[c]] = p.Values[c], p.Table[k]
+		}
+		differ = append(differ, x)
+	}
+	for _, r := range missing[:min(len(missing), limit)] {
+		lack = append(lack, row{d.Names[r.Source], r.Line, r.Values})
+	}
+	for _, r := range extra[:min(len(extra), limit)] {
+		more = append(more, row{"", 0, r.Values})
+	}
+	return map[string]any{"same": d.Same(), "source_records": d.Source, "table_rows": d.Table, "columns": d.Columns, "not_compared": d.Left,
+		"missing_count": d.MissingCount, "extra_count": d.ExtraCount, "at_least": d.AtLeast, "different": differ, "missing": lack, "extra": more}
+}

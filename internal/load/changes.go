@@ -1,0 +1,132 @@
+package load
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ambertray/internal/phrase"
+	"ambertray/internal/plan"
+	"ambertray/internal/profile"
+	"ambertray/internal/source"
+	"ambertray/internal/sqltype"
+	"ambertray/internal/tray"
+)
+
+// A Change is a difference between the file that a plan was made for and one
+// that it is to load now.
+type Change struct {
+	Source string `json:"source"`
+	Column string `json:"column"` // header, or "" for the file as a whole
+	Weight Weight `json:"weight"`
+	Text   string `json:"text"`
+	// Misfits tells that values do not fit, which the caller may accept.
+	Misfits bool `json:"misfits"`
+}
+
+// retyped is the share of a column's values from which on misfits are taken
+// for a change of the column, and not for a few bad values.
+const retyped = 0.01
+
+// Changes compares a source with a plan: its columns and, with values, whether
+// every value still fits. tolerate is the share of misfits that is no change.
+func Changes(ctx context.Context, src *source.Source, p *plan.Plan, values bool, tolerate float64) ([]Change, error) {
+	var out []Change
+	add := func(column string, w Weight, misfits bool, format string, args ...any) {
+		out = append(out, Change{src.Name, column, w, fmt.Sprintf(format, args...), misfits})
+	}
+	headers := src.Layout.Columns
+	at, missing, extra := p.Positions(headers)
+	for _, h := range missing {
+		hint := ""
+		if i := slices.IndexFunc(p.Columns, func(c plan.Column) bool { return c.From == h }); i >= 0 && i < len(headers) && slices.Contains(extra, headers[i]) {
+			hint = fmt.Sprintf("; in its place stands %q, perhaps a new name for it", headers[i])
+		}
+		add(h, Blocking, false, "is missing%s; correct from: in the plan, or take the column out", hint)
+	}
+	for _, h := range extra {
+		if h == "" {
+			h = "(without a name)"
+		}
+		add(h, Caution, false, "is new and not in the plan; it is not loaded. Name it under leave_out to settle that")
+	}
+	if len(missing) == 0 && !slices.IsSorted(at) {
+		add("", Fine, false, "the columns stand in another order than in the plan; they are found by their names")
+	}
+	if len(missing) > 0 {
+		if what := form(ctx, src); what != "" {
+			add("", Blocking, false, "%s", what)
+		}
+		return out, nil
+	}
+	if !values {
+		return out, nil
+	}
+	c, err := DryRun(ctx, Job{Sources: []*source.Source{src}, Plan: p, MaxRejects: -1})
+	if err != nil {
+		return nil, err
+	}
+	records := c.Records.Read - c.Records.Skipped
+	tolerate = max(tolerate, retyped)
+	var now *profile.Profile
+	for i, m := range c.Misfits {
+		if m.Count == 0 {
+			continue
+		}
+		pc := p.Columns[i]
+		text := fmt.Sprintf("%s of %s do not fit %s: %s, first on line %s%s", phrase.Grouped(m.Count), phrase.Count(records, "value"), pc.Type, m.Reason,
+			phrase.Grouped(m.First[0].Line), quoted(m.First[0].Value))
+		if float64(m.Count) <= tolerate*float64(max(records, 1)) {
+			add(pc.From, Caution, true, "%s; they become rejects", text)
+			continue
+		}
+		if now == nil {
+			if now, err = profile.Run(ctx, src, profile.Options{}); err != nil {
+				return nil, err
+			}
+		}
+		if t := now.Columns[at[i]].Type; t.Kind != sqltype.None && t != pc.SQLType() {
+			text += fmt.Sprintf("; all values would fit %s", t)
+		}
+		add(pc.From, Blocking, true, "%s; change type: or reading: in the plan, or say --accept-changes to reject the records", text)
+	}
+	if i := slices.IndexFunc(c.Reasons, func(r tray.Reason) bool { return r.Column == "" }); i >= 0 {
+		r := c.Reasons[i]
+		w := Caution
+		if float64(r.Count) > tolerate*float64(max(records, 1)) {
+			w = Blocking
+		}
+		add("", w, true, "%s: %s, first on line %s; they become rejects", phrase.Count(r.Count, "record"), r.Reason, phrase.Grouped(r.Line))
+		if w == Blocking {
+			if what := form(ctx, src); what != "" {
+				add("", Blocking, false, "%s", what)
+			}
+		}
+	}
+	return out, nil
+}
+
+// form says in what the file's form is not the plan's any more, as far as it
+// can be found out.
+func form(ctx context.Context, src *source.Source) string {
+	found, err := source.Open(ctx, src.Path, source.Known{})
+	if err != nil {
+		return ""
+	}
+	var what []string
+	was, is := src.Layout, found.Layout
+	if was.Form.Delimiter != is.Form.Delimiter {
+		what = append(what, fmt.Sprintf("delimited by '%s', not '%s'", source.DelimiterName(is.Form.Delimiter), source.DelimiterName(was.Form.Delimiter)))
+	}
+	if !strings.EqualFold(was.Encoding, is.Encoding) {
+		what = append(what, fmt.Sprintf("in %s, not %s", is.Encoding, was.Encoding))
+	}
+	if was.Header != is.Header {
+		what = append(what, fmt.Sprintf("with the column names on line %d, not %d", is.Header, was.Header))
+	}
+	if len(what) == 0 {
+		return ""
+	}
+	return "the file looks as if it were written in another form: " + strings.Join(what, ", ") + "; correct the source in the plan"
+}

@@ -1,0 +1,210 @@
+package load
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"ambertray/internal/dialect"
+	"ambertray/internal/phrase"
+	"ambertray/internal/plan"
+	"ambertray/internal/proof"
+	"ambertray/internal/reading"
+	"ambertray/internal/source"
+	"ambertray/internal/sqltype"
+	"ambertray/internal/target"
+	"ambertray/internal/tray"
+)
+
+// A DeepCheck compares every value that a load put into a table with what its
+// sources hold.
+type DeepCheck struct {
+	*proof.Result
+	// Names are those of the sources, by Row.Source: the files, and behind them
+	// the records that were mended.
+	Names []string
+	// Columns are those of the rows; Key are the places of the key's.
+	Columns []string
+	Key     []int
+	// Left are columns that cannot be compared by value, with their types.
+	Left []string
+	// Within tells that the table was shared, so that only the presence of the
+	// load's rows could be checked.
+	Within bool
+}
+
+// Deep rereads the sources of a load, and its mended rejects, and compares
+// every value with the table. The sources must be unchanged.
+func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, db target.Target, progress func(stage string, rows int64)) (*DeepCheck, error) {
+	d := &DeepCheck{Within: r.Table.Rows > r.Records.Loaded+r.Records.Mended}
+	sources, without, err := accounted(ctx, e, r, p)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range sources {
+		d.Names = append(d.Names, s.Name)
+	}
+	t := tableOf(r, p)
+	found, err := db.Find(ctx, t.Schema, t.Name)
+	if err != nil {
+		return nil, err
+	}
+	if found == nil {
+		return nil, fmt.Errorf("the table %s does not exist any more", target.Qualified(t.Schema, t.Name))
+	}
+	side := &tableSide{db: db, table: t}
+	opt := proof.Options{Within: d.Within, Progress: progress}
+	for i, c := range t.Columns {
+		at := slices.IndexFunc(found.Columns, func(f target.Column) bool { return f.Name == c.Name })
+		if at < 0 {
+			return nil, fmt.Errorf("the table %s has no column %s any more", target.Qualified(t.Schema, t.Name), c.Name)
+		}
+		typ := c.Type
+		if typ.IsText() {
+			typ = sqltype.Type{Kind: sqltype.Text}
+		}
+		if found.Columns[at].SQL.Kind == sqltype.None {
+			typ.Kind = sqltype.None
+			d.Left = append(d.Left, c.Name+" ("+found.Columns[at].Type+")")
+		}
+		is := found.Columns[at]
+		is.SQL = typ
+		side.columns, opt.Types = append(side.columns, is), append(opt.Types, typ)
+		d.Columns = append(d.Columns, c.Name)
+		if slices.Contains(p.Table.Key, c.Name) || len(p.Table.Key) == 0 && is.Key > 0 {
+			d.Key = append(d.Key, i)
+		}
+	}
+	d.Result, err = proof.Compare(ctx, &sourceSide{Job{Sources: sources, Plan: p, Without: without, MaxRejects: -1}}, side, opt)
+	return d, err
+}
+
+// accounted opens the sources of a load, and the files of its mends, with the
+// records in each that did not go into the table.
+func accounted(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan) (sources []*source.Source, without []map[int64]bool, err error) {
+	at := map[string]int{}
+	for i, s := range r.Sources {
+		if check := checkSource(s); check.Answer != Agrees {
+			return nil, nil, fmt.Errorf("%s: %s\n  a deep check needs the file as it was loaded", s.Path, check.Text)
+		}
+		path := s.Path
+		if _, err := os.Stat(path); err != nil {
+			path = s.File
+		}
+		known := p.Sources[min(i, len(p.Sources)-1)].Known()
+		src, err := source.Open(ctx, path, known)
+		if err != nil {
+			return nil, nil, err
+		}
+		src.Name = s.Path
+		at[s.Path] = i
+		sources, without = append(sources, src), append(without, map[int64]bool{})
+	}
+	if r.Rejects() > 0 {
+		_, err := tray.ReadRejects(ctx, e.Path(tray.OriginalFile), func(x *tray.Reject) error {
+			if i, ok := at[x.Source]; ok {
+				without[i][x.Line] = true
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, nil, err
+		}
+	}
+	for _, m := range r.Mends {
+		src, err := openKept(ctx, e, m.Kept)
+		if err != nil {
+			return nil, nil, err
+		}
+		if sum, err := src.Sum(); err != nil || sum != m.SHA256 {
+			return nil, nil, fmt.Errorf("%s is not as it was when it was loaded", e.Path(m.Kept))
+		}
+		mended := map[int64]bool{}
+		for _, n := range m.Mended {
+			mended[n] = true
+		}
+		left := map[int64]bool{}
+		if err := eachKept(src, func(line, number int64) { left[line] = !mended[number] }); err != nil {
+			return nil, nil, err
+		}
+		sources, without = append(sources, src), append(without, left)
+	}
+	return sources, without, nil
+}
+
+// sourceSide yields the rows that were loaded.
+type sourceSide struct{ job Job }
+
+// Rows implements proof.Side.
+func (s *sourceSide) Rows(ctx context.Context, encoder func() target.Encoder, take func(int, []byte) error) error {
+	_, err := Feed(ctx, s.job, &sideSink{encoder, take})
+	return err
+}
+
+type sideSink struct {
+	encoder func() target.Encoder
+	take    func(int, []byte) error
+}
+
+func (s *sideSink) Encoder() target.Encoder { return s.encoder() }
+func (s *sideSink) Write(_ context.Context, b target.Batch) ([]target.Refusal, error) {
+	return nil, s.take(b.Rows, b.Data)
+}
+
+// tableSide yields the rows of a table.
+type tableSide struct {
+	db      target.Target
+	table   dialect.Table
+	columns []target.Column
+}
+
+// Rows implements proof.Side.
+func (s *tableSide) Rows(ctx context.Context, encoder func() target.Encoder, take func(int, []byte) error) error {
+	var names []string
+	var readers []*reading.Reader
+	for _, c := range s.columns {
+		names = append(names, s.db.Dialect().Quote(c.Name))
+		t := c.SQL
+		if t.Kind == sqltype.None {
+			t.Kind = sqltype.Text
+		}
+		readers = append(readers, reading.Plain(t))
+	}
+	enc := encoder()
+	row := make([]reading.Value, len(readers))
+	var data []byte
+	rows := 0
+	err := s.db.Scan(ctx, fmt.Sprintf("SELECT %s FROM %s", strings.Join(names, ", "), s.db.Dialect().Qualified(s.table.Schema, s.table.Name)), s.columns,
+		func(fields [][]byte) error {
+			for i, f := range fields {
+				v := &row[i]
+				if f == nil {
+					v.Null = true
+				} else if readers[i].Read(f, true, v) != reading.OK {
+					*v = reading.Value{Wide: f} // not of the column's type
+				}
+			}
+			data = enc.Append(data, row)
+			if rows++; len(data) < 1<<16 {
+				return nil
+			}
+			err := take(rows, data)
+			data, rows = data[:0], 0
+			return err
+		})
+	if err != nil {
+		return err
+	}
+	return take(rows, data)
+}
+
+// Place says where a record of the source side is.
+func (d *DeepCheck) Place(r proof.Row) string {
+	line := "line " + phrase.Grouped(r.Line)
+	if len(d.Names) == 1 {
+		return line
+	}
+	return d.Names[r.Source] + ", " + line
+}

@@ -1,0 +1,374 @@
+package load
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"hash/maphash"
+	"io"
+	"io/fs"
+	"log/slog"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"ambertray/internal/plan"
+	"ambertray/internal/source"
+	"ambertray/internal/source/delimited"
+	"ambertray/internal/target"
+	"ambertray/internal/tray"
+)
+
+// A MendJob is the loading of corrected rejects.
+type MendJob struct {
+	Entry   *tray.Entry
+	Receipt *tray.Receipt // of the entry
+	Plan    *plan.Plan    // as it was run
+	// File has the corrected rejects; Name is how the person called it.
+	File, Name string
+	Target     target.Target
+	SlowPath   bool
+	Log        *slog.Logger
+	Progress   func(Progress)
+	At         time.Time
+}
+
+// A Mended is what became of corrected rejects.
+type Mended struct {
+	Receipt *tray.Receipt // the entry's new one
+	Tried   int
+	Mended  []int64
+	Refused []tray.Refused
+	// Settled are numbers in the file that had been mended or waived before.
+	Settled []int64
+}
+
+// Mend loads corrected rejects into the table that their load went to, under
+// the same plan, and settles the account: a reject goes in once at most, even
+// if the program is ended at any moment. Those that are still refused keep
+// waiting, with their new reasons.
+func Mend(ctx context.Context, job MendJob) (*Mended, error) {
+	m := &mend{MendJob: job, out: &Mended{}}
+	if err := m.originals(ctx); err != nil {
+		return nil, err
+	}
+	name, err := m.keep(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if m.out.Tried == 0 {
+		os.Remove(job.Entry.Path(name))
+		m.out.Receipt = job.Receipt
+		return m.out, nil
+	}
+	if err := m.load(ctx, name); err != nil {
+		os.Remove(job.Entry.Path(name))
+		return nil, err
+	}
+	return m.out, nil
+}
+
+type mend struct {
+	MendJob
+	out     *Mended
+	seed    maphash.Seed
+	rejects map[int64]original
+	headers []string
+	refused []tray.Refused // so far, in the order of the file
+}
+
+// original is what has to be known of a reject as it was.
+type original struct {
+	hash uint64 // of its fields
+	// broken tells that it was no record of the source's columns, so that it
+	// cannot be tried unless it is changed.
+	broken                bool
+	column, reason, value string
+}
+
+// originals reads the rejects as they were.
+func (m *mend) originals(ctx context.Context) error {
+	m.seed, m.rejects = maphash.MakeSeed(), map[int64]original{}
+	widths := map[int64]int{}
+	headers, err := tray.ReadRejects(ctx, m.Entry.Path(tray.OriginalFile), func(r *tray.Reject) error {
+		o := original{hash: m.hash(r.Fields), column: r.Column, reason: r.Reason, value: r.Value}
+		o.broken = isFault(r.Reason) || slices.ContainsFunc(r.Fields, func(f tray.Field) bool { return strings.ContainsRune(f.Text, '\ufffd') })
+		widths[r.Number] = len(r.Fields)
+		m.rejects[r.Number] = o
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	m.headers = headers
+	for n, o := range m.rejects {
+		o.broken = o.broken || widths[n] != len(headers)
+		m.rejects[n] = o
+	}
+	if int64(len(m.rejects)) != m.Receipt.Rejects() {
+		return fmt.Errorf("%s has %d rejects, but the receipt tells of %d\n  the file has been changed; restore it", m.Entry.Path(tray.OriginalFile), len(m.rejects), m.Receipt.Rejects())
+	}
+	return nil
+}
+
+// hash is of a record's fields, without the empty ones that spreadsheets add
+// at its end.
+func (m *mend) hash(fields []tray.Field) uint64 {
+	var h maphash.Hash
+	h.SetSeed(m.seed)
+	for _, f := range trimmed(fields) {
+		h.WriteString(f.Text)
+		h.WriteByte(0)
+	}
+	return h.Sum64()
+}
+
+func trimmed(fields []tray.Field) []tray.Field {
+	for len(fields) > 0 && fields[len(fields)-1].Text == "" {
+		fields = fields[:len(fields)-1]
+	}
+	return fields
+}
+
+// keep writes the records that are to be tried into a file of the entry, which
+// then is loaded, and stays as the proof of what was.
+func (m *mend) keep(ctx context.Context) (name string, err error) {
+	for n := len(m.Receipt.Mends) + 1; ; n++ {
+		name = fmt.Sprintf("mend-%d.csv", n)
+		if _, err := os.Stat(m.Entry.Path(name)); errors.Is(err, fs.ErrNotExist) {
+			break
+		}
+	}
+	f, err := os.Create(m.Entry.Path(name))
+	if err != nil {
+		return "", fmt.Errorf("the entry cannot be written: %w", err)
+	}
+	defer func() {
+		if err2 := f.Close(); err == nil {
+			err = err2
+		}
+		if err != nil {
+			os.Remove(m.Entry.Path(name))
+		}
+	}()
+	w := bufio.NewWriter(f)
+	head := []tray.Field{{Text: "reject"}, {Text: "record"}}
+	for _, h := range m.headers {
+		head = append(head, tray.Field{Text: h})
+	}
+	if _, err := w.Write(append(tray.AppendFields(nil, head), '\n')); err != nil {
+		return "", err
+	}
+	mended, waived := m.Receipt.Settled()
+	seen := map[int64]bool{}
+	var buf []byte
+	headers, err := tray.ReadRejects(ctx, m.File, func(r *tray.Reject) error {
+		was, known := m.rejects[r.Number]
+		switch {
+		case !known:
+			return m.wrong(fmt.Sprintf("names the reject %d, which the entry does not have", r.Number))
+		case seen[r.Number]:
+			return m.wrong(fmt.Sprintf("has the reject %d twice", r.Number))
+		}
+		seen[r.Number] = true
+		if mended[r.Number] || waived[r.Number] {
+			m.out.Settled = append(m.out.Settled, r.Number)
+			return nil
+		}
+		if was.broken && m.hash(r.Fields) == was.hash {
+			m.refused = append(m.refused, tray.Refused{Reject: r.Number, Column: was.column, Reason: was.reason + "; it was not changed", Value: was.value})
+			return nil
+		}
+		fields := r.Fields
+		if len(fields) > len(m.headers) {
+			fields = fields[:max(len(m.headers), len(trimmed(fields)))]
+		}
+		for len(fields) < len(m.headers) {
+			fields = append(fields, tray.Field{})
+		}
+		buf = strconv.AppendInt(buf[:0], r.Number, 10)
+		buf = strconv.AppendInt(append(buf, ','), r.Record, 10)
+		buf = append(tray.AppendFields(append(buf, ','), fields), '\n')
+		m.out.Tried++
+		_, err := w.Write(buf)
+		return err
+	})
+	if err != nil {
+		return "", err
+	}
+	if !slices.Equal(headers, m.headers) {
+		return "", m.wrong(fmt.Sprintf("has other columns than the rejects had: %s, not %s", list(headers), list(m.headers)))
+	}
+	if err := w.Flush(); err != nil {
+		return "", err
+	}
+	return name, f.Sync()
+}
+
+func (m *mend) wrong(what string) error {
+	return &source.Problem{Source: m.Name, Asked: true, What: what, Do: "correct the file; " + tray.OriginalFile + " in the entry has the rejects as they were. Nothing was changed"}
+}
+
+// isFault reports the reason of a record that did not read as one.
+func isFault(reason string) bool {
+	switch reason {
+	case delimited.AfterQuote.String(), delimited.Unclosed.String(), delimited.NulByte.String():
+		return true
+	}
+	return false
+}
+
+// load loads the kept file as what it is: an addition to the table.
+func (m *mend) load(ctx context.Context, name string) error {
+	src, err := openKept(ctx, m.Entry, name)
+	if err != nil {
+		return err
+	}
+	def := m.Plan.Definition()
+	for i := range def.Columns {
+		def.Columns[i].Comment = ""
+	}
+	found, err := m.Target.Find(ctx, def.Schema, def.Name)
+	if err != nil {
+		return err
+	}
+	if found == nil {
+		return fmt.Errorf("the table %s does not exist any more\n  nothing was changed", target.Qualified(def.Schema, def.Name))
+	}
+	for _, c := range def.Columns {
+		if !slices.ContainsFunc(found.Columns, func(f target.Column) bool { return f.Name == c.Name }) {
+			return fmt.Errorf("the table %s has no column %s any more\n  nothing was changed", target.Qualified(def.Schema, def.Name), c.Name)
+		}
+	}
+	kept := &refusedRejects{}
+	run := Started(m.Receipt.Entry, []*source.Source{src}, m.Receipt.Database, m.Receipt.Version, m.At)
+	numbers, err := numbersIn(src)
+	if err != nil {
+		return err
+	}
+	return Run(ctx, Job{
+		Sources: []*source.Source{src}, Plan: m.Plan, Target: m.Target, MaxRejects: -1, Log: m.Log, Progress: m.Progress, Receipt: run, Rejects: kept,
+		Spec: target.Spec{Mode: target.Append, Table: def, SlowPath: m.SlowPath},
+		BeforeCommit: func() error {
+			still := map[int64]bool{}
+			for _, x := range kept.list {
+				still[x.Reject] = true
+			}
+			m.out.Refused = append(m.refused, kept.list...)
+			slices.SortFunc(m.out.Refused, func(a, b tray.Refused) int { return int(a.Reject - b.Reject) })
+			for _, n := range numbers {
+				if !still[n] {
+					m.out.Mended = append(m.out.Mended, n)
+				}
+			}
+			if int64(len(m.out.Mended)) != run.Records.Loaded {
+				return &Unbalanced{[]string{fmt.Sprintf("%d rejects tried and %d refused, but %d loaded", len(numbers), len(kept.list), run.Records.Loaded)}}
+			}
+			if err := m.settle(run, name); err != nil {
+				return err
+			}
+			return m.Entry.PrepareReceipt(m.out.Receipt)
+		},
+		AfterCommit: func() error { return m.Entry.Settle(tray.ReceiptFile) },
+	})
+}
+
+// settle makes the entry's new receipt.
+func (m *mend) settle(run *tray.Receipt, name string) error {
+	r := *m.Receipt
+	r.Mends = append(slices.Clone(r.Mends), tray.Mend{File: m.Name, Kept: name, SHA256: run.Sources[0].SHA256, At: m.At.UTC().Truncate(time.Millisecond),
+		Mended: m.out.Mended, Refused: m.out.Refused, Rows: run.Table.Rows})
+	r.Table.Rows = run.Table.Rows
+	r.Columns = slices.Clone(r.Columns)
+	before := m.Receipt.Records.Loaded + m.Receipt.Records.Mended
+	for i := range r.Columns {
+		c := &r.Columns[i]
+		was, err := c.Facts.Tally(c.Type, before)
+		if err != nil {
+			return fmt.Errorf("the receipt's column %s: %w", c.Name, err)
+		}
+		added, err := run.Columns[i].Facts.Tally(c.Type, run.Records.Loaded)
+		if err != nil {
+			return err
+		}
+		was.Merge(added)
+		c.Facts = tray.FactsOf(was)
+		held := run.Columns[i].Held
+		if c.Held = held; held != nil && run.Table.Rows == before+run.Records.Loaded && *held == c.Facts {
+			c.Held = nil // the table has nothing but what this entry put in
+		}
+	}
+	r.Settle()
+	m.out.Receipt = &r
+	return nil
+}
+
+// refusedRejects keeps the rejects of a mend in the words of the account.
+type refusedRejects struct{ list []tray.Refused }
+
+func (k *refusedRejects) Add(x tray.Reject) error {
+	n, err := strconv.ParseInt(x.Lead[0], 10, 64)
+	if err != nil {
+		return err
+	}
+	k.list = append(k.list, tray.Refused{Reject: n, Column: x.Column, Reason: x.Reason, Value: clip(x.Value)})
+	return nil
+}
+func (k *refusedRejects) Finish() error { return nil }
+func (k *refusedRejects) Kept() int64   { return int64(len(k.list)) }
+
+// openKept opens a file that a mend kept.
+func openKept(ctx context.Context, e *tray.Entry, name string) (*source.Source, error) {
+	comma, quote, none := ",", `"`, ""
+	header, zero, footer := int64(1), int64(0), 0
+	src, err := source.Open(ctx, e.Path(name), source.Known{Encoding: "utf-8", Delimiter: &comma, Quote: &quote, Escape: &none, Header: &header, Skip: &zero, Footer: &footer})
+	if err != nil {
+		return nil, err
+	}
+	src.Layout.Lead = 2
+	return src, nil
+}
+
+// numbersIn lists the rejects in a kept file, in its order.
+func numbersIn(src *source.Source) (numbers []int64, err error) {
+	err = eachKept(src, func(_, number int64) { numbers = append(numbers, number) })
+	return
+}
+
+// eachKept reads the numbers in a kept file, with their lines.
+func eachKept(src *source.Source, f func(line, number int64)) error {
+	st, err := src.Read(false)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	rows := source.NewRows(&src.Layout)
+	var rec delimited.Record
+	for {
+		chunk, err := st.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		for rows.Reset(chunk); ; {
+			kind, ok := rows.Next(&rec)
+			if !ok {
+				break
+			}
+			if kind != source.Data {
+				continue
+			}
+			n, err := strconv.ParseInt(string(rec.Fields[0]), 10, 64)
+			if err != nil {
+				return fmt.Errorf("%s, line %d: %w", src.Name, rec.Line, err)
+			}
+			f(rec.Line, n)
+		}
+		chunk.Release()
+	}
+}

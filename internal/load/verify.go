@@ -1,0 +1,229 @@
+package load
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"slices"
+
+	"ambertray/internal/dialect"
+	"ambertray/internal/phrase"
+	"ambertray/internal/plan"
+	"ambertray/internal/source"
+	"ambertray/internal/tally"
+	"ambertray/internal/target"
+	"ambertray/internal/tray"
+)
+
+// An Answer says what a check came to.
+type Answer string
+
+// The answers.
+const (
+	Agrees  Answer = "agrees"
+	Differs Answer = "differs"
+	// Unknown: what is there now does not tell.
+	Unknown Answer = "cannot be told"
+)
+
+// A Verification is what a source and a table are found to be, long after the
+// load, beside what its receipt says.
+type Verification struct {
+	Sources []SourceCheck `json:"sources"`
+	Rows    RowsCheck     `json:"rows"`
+	Columns []ColumnCheck `json:"columns"`
+	Answer  Answer        `json:"answer"`
+}
+
+// SourceCheck tells whether a file is still the one that was loaded.
+type SourceCheck struct {
+	Path   string `json:"path"`
+	Answer Answer `json:"answer"`
+	Text   string `json:"text"`
+}
+
+// RowsCheck compares the number of rows.
+type RowsCheck struct {
+	Expected int64  `json:"expected"`
+	Now      int64  `json:"now"`
+	Answer   Answer `json:"answer"`
+	Text     string `json:"text"`
+}
+
+// ColumnCheck compares what a column comes to.
+type ColumnCheck struct {
+	Name        string   `json:"name"`
+	Answer      Answer   `json:"answer"`
+	Differences []string `json:"differences,omitempty"`
+}
+
+// tableOf is the table of a receipt, with the columns that were loaded.
+func tableOf(r *tray.Receipt, p *plan.Plan) dialect.Table {
+	t := p.Definition()
+	t.Schema, t.Name = r.Table.Schema, r.Table.Name
+	return t
+}
+
+// Verify compares a table with the receipt of a load into it, and the sources
+// with what they were.
+func Verify(ctx context.Context, r *tray.Receipt, p *plan.Plan, db target.Target) (*Verification, error) {
+	v := &Verification{Answer: Agrees, Columns: []ColumnCheck{}}
+	for _, s := range r.Sources {
+		v.Sources = append(v.Sources, checkSource(s))
+		if a := v.Sources[len(v.Sources)-1].Answer; a == Differs {
+			v.Answer = Differs
+		}
+	}
+	t := tableOf(r, p)
+	found, err := db.Find(ctx, t.Schema, t.Name)
+	if err != nil {
+		return nil, err
+	}
+	v.Rows = RowsCheck{Expected: r.Table.Rows, Answer: Differs}
+	if found == nil {
+		v.Rows.Text, v.Answer = "the table does not exist any more", Differs
+		return v, nil
+	}
+	for _, c := range t.Columns {
+		if !slices.ContainsFunc(found.Columns, func(f target.Column) bool { return f.Name == c.Name }) {
+			v.Rows.Text, v.Answer = "the table has no column "+c.Name+" any more", Differs
+			return v, nil
+		}
+	}
+	rows, held, err := db.Tally(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	v.rows(r, rows)
+	for i, c := range r.Columns {
+		x := ColumnCheck{Name: c.Name, Answer: Agrees}
+		if v.Rows.Answer == Unknown {
+			x.Answer = Unknown
+			v.Columns = append(v.Columns, x)
+			continue
+		}
+		facts := c.Facts
+		if c.Held != nil {
+			facts = *c.Held
+		}
+		expected, err := facts.Tally(c.Type, r.Table.Rows)
+		if err != nil {
+			return nil, fmt.Errorf("the receipt's column %s: %w", c.Name, err)
+		}
+		if x.Differences = differences(expected, &held[i]); len(x.Differences) > 0 {
+			x.Answer, v.Answer = Differs, Differs
+		}
+		v.Columns = append(v.Columns, x)
+	}
+	return v, nil
+}
+
+// differences lists in what a table is not what it was, the number of rows
+// aside, which is told by itself.
+func differences(was, is *tally.Column) []string {
+	w := *was
+	w.Rows = is.Rows
+	return w.Changes(is)
+}
+
+// rows compares the number of rows. Where rows were added to others, only a
+// table that has as many as right after the load says something.
+func (v *Verification) rows(r *tray.Receipt, now int64) {
+	v.Rows.Now, v.Rows.Answer = now, Agrees
+	if now == r.Table.Rows {
+		return
+	}
+	more := phrase.Count(now-r.Table.Rows, "row") + " more"
+	if now < r.Table.Rows {
+		more = phrase.Count(r.Table.Rows-now, "row") + " fewer"
+	}
+	ours := r.Records.Loaded + r.Records.Mended
+	switch shared := r.Table.Rows > ours; {
+	case !shared:
+		v.Rows.Text = more + " than after the load, which had filled the whole table"
+	case now < ours:
+		v.Rows.Text = more + " than after the load: fewer than it had put in"
+	default:
+		v.Rows.Answer = Unknown
+		v.Rows.Text = more + " than after the load, in a table that held others, too; only a deep check can tell whether this load's are among them"
+		if v.Answer != Differs {
+			v.Answer = Unknown
+		}
+		return
+	}
+	v.Rows.Answer, v.Answer = Differs, Differs
+}
+
+// checkSource reads a file again.
+func checkSource(s tray.Source) SourceCheck {
+	c := SourceCheck{Path: s.Path, Answer: Agrees, Text: "its bytes are those that were loaded"}
+	path := s.Path
+	if _, err := os.Stat(path); err != nil && s.File != "" {
+		path = s.File
+	}
+	src := &source.Source{Name: s.Path, Path: path}
+	sum, err := src.Sum()
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		c.Answer, c.Text = Unknown, "the file is not there any more"
+	case err != nil:
+		c.Answer, c.Text = Unknown, err.Error()
+	case sum != s.SHA256:
+		c.Answer, c.Text = Differs, "the file has been changed since the load"
+	}
+	return c
+}
+
+// Resolve settles a receipt that was prepared and never settled, because the
+// program ended at the commit: the table tells whether that came to be.
+func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, db target.Target) error {
+	pending, err := e.Pending()
+	if err != nil || pending == nil {
+		return err
+	}
+	old, err := e.Receipt()
+	if err != nil {
+		return err
+	}
+	is, err := isTable(ctx, pending, p, db)
+	if err != nil {
+		return err
+	}
+	if is {
+		return e.Settle(tray.ReceiptFile)
+	}
+	switch {
+	case old != nil && old.Verdict != tray.Failed:
+		if is, err = isTable(ctx, old, p, db); err != nil {
+			return err
+		}
+		if is {
+			return e.Drop()
+		}
+	default:
+		found, err := db.Find(ctx, pending.Table.Schema, pending.Table.Name)
+		if err != nil {
+			return err
+		}
+		if found == nil && target.Mode(pending.Table.Mode).New() || found != nil && pending.Table.Mode == string(target.Append) && found.Rows == pending.Table.Before {
+			pending.Verdict, pending.Error = tray.Failed, "the program was ended at the commit, which did not come to be"
+			pending.Records.Loaded = 0
+			if err := e.WriteReceipt(pending); err != nil {
+				return err
+			}
+			return nil
+		}
+	}
+	return fmt.Errorf("the program was ended at a commit, and the table tells neither that it came to be nor that it did not\n"+
+		"  compare %s with %s; if the load is in, rename the first to the second, else remove the first", e.Path(tray.ReceiptFile+".part"), e.Path(tray.ReceiptFile))
+}
+
+// isTable reports whether a table is what a receipt says.
+func isTable(ctx context.Context, r *tray.Receipt, p *plan.Plan, db target.Target) (bool, error) {
+	copied := *r
+	copied.Sources = nil
+	v, err := Verify(ctx, &copied, p, db)
+	return err == nil && v.Answer == Agrees, err
+}

@@ -1,0 +1,240 @@
+package tray
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+
+	"ambertray/internal/source"
+	"ambertray/internal/source/delimited"
+)
+
+// A Reject is a record that could not be loaded.
+type Reject struct {
+	Number int64 // in its entry, from 1
+	Source string
+	Line   int64
+	Record int64 // its number in the source
+	Column string
+	Reason string
+	Value  string
+	Fields []Field // as they stand in the source
+	// Kind is the reason without the record's own values, for grouping; if
+	// empty, it is the reason.
+	Kind string
+	// Lead is what stood before the fields; see source.Layout.
+	Lead []string
+}
+
+// A Field is the text of a field, and whether it was written in quotes.
+type Field struct {
+	Text   string
+	Quoted bool
+}
+
+// rejectColumns stand before the source's own headers.
+var rejectColumns = []string{"reject", "source", "line", "record", "column", "reason", "value"}
+
+// Rejects writes a file of rejects: made with the first of them, whole when
+// Finish returns. It is a delimited text by RFC 4180 in UTF-8.
+type Rejects struct {
+	paths   []string
+	headers []string
+	files   []*os.File
+	w       *bufio.Writer
+	buf     []byte
+	count   int64
+}
+
+// Rejects returns a writer of the entry's rejects, under the source's headers.
+// They are written twice: to be corrected, and as they were.
+func (e *Entry) Rejects(headers []string) *Rejects {
+	return NewRejects(headers, e.Path(RejectsFile), e.Path(OriginalFile))
+}
+
+// NewRejects writes the same rejects to one or more files.
+func NewRejects(headers []string, paths ...string) *Rejects {
+	return &Rejects{paths: paths, headers: headers}
+}
+
+// Kept is how many were added.
+func (r *Rejects) Kept() int64 { return r.count }
+
+// Add appends one reject and numbers it.
+func (r *Rejects) Add(x Reject) error {
+	r.count++
+	x.Number = r.count
+	if r.files == nil {
+		if err := r.begin(); err != nil {
+			return fmt.Errorf("the rejects file cannot be written: %w", err)
+		}
+	}
+	b := strconv.AppendInt(r.buf[:0], x.Number, 10)
+	for _, s := range []string{x.Source, strconv.FormatInt(x.Line, 10), strconv.FormatInt(x.Record, 10), x.Column, x.Reason, x.Value} {
+		b = delimited.DefaultForm.AppendField(append(b, ','), []byte(s), false)
+	}
+	b = AppendFields(append(b, ','), x.Fields)
+	r.buf = append(b, '\n')
+	if _, err := r.w.Write(r.buf); err != nil {
+		return fmt.Errorf("the rejects file cannot be written: %w", err)
+	}
+	return nil
+}
+
+// AppendFields writes the fields of a record between commas. An empty field
+// keeps its quotes, since they may mean something.
+func AppendFields(b []byte, fields []Field) []byte {
+	for i, f := range fields {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		b = delimited.DefaultForm.AppendField(b, []byte(f.Text), f.Quoted && f.Text == "")
+	}
+	return b
+}
+
+func (r *Rejects) begin() error {
+	var all []io.Writer
+	for _, p := range r.paths {
+		f, err := os.Create(p + ".part")
+		if err != nil {
+			return err
+		}
+		r.files, all = append(r.files, f), append(all, f)
+	}
+	r.w = bufio.NewWriterSize(io.MultiWriter(all...), 64<<10)
+	var head []Field
+	for _, h := range append(slices.Clone(rejectColumns), r.headers...) {
+		head = append(head, Field{Text: h})
+	}
+	_, err := r.w.Write(append(AppendFields(nil, head), '\n'))
+	return err
+}
+
+// Finish puts the files on the disk under their names.
+func (r *Rejects) Finish() error {
+	if r.files == nil {
+		return nil
+	}
+	err := r.w.Flush()
+	for i, f := range r.files {
+		if err == nil {
+			err = f.Sync()
+		}
+		if err2 := f.Close(); err == nil {
+			err = err2
+		}
+		if err == nil {
+			err = os.Rename(r.paths[i]+".part", r.paths[i])
+		}
+	}
+	r.files = nil
+	if err != nil {
+		return fmt.Errorf("the rejects file cannot be written: %w", err)
+	}
+	return nil
+}
+
+// ReadRejects reads a file of rejects, as this program wrote it or as a
+// spreadsheet saved it: with another delimiter, in another encoding, with
+// empty fields added at line ends. It returns the headers behind the columns
+// of our own, and calls each for every reject.
+func ReadRejects(ctx context.Context, path string, each func(*Reject) error) (headers []string, err error) {
+	src, err := openRejects(ctx, path)
+	if err != nil {
+		return nil, err
+	}
+	st, err := src.Read(false)
+	if err != nil {
+		return nil, err
+	}
+	defer st.Close()
+	rows := source.NewRows(&src.Layout)
+	var rec delimited.Record
+	for {
+		chunk, err := st.Next()
+		if err == io.EOF {
+			return src.Layout.Columns[len(rejectColumns):], nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		for rows.Reset(chunk); ; {
+			kind, ok := rows.Next(&rec)
+			if !ok {
+				break
+			}
+			if kind != source.Data {
+				continue
+			}
+			x, err := parseReject(path, &rec)
+			if err == nil {
+				err = each(x)
+			}
+			if err != nil {
+				return nil, err
+			}
+		}
+		chunk.Release()
+	}
+}
+
+func openRejects(ctx context.Context, path string) (*source.Source, error) {
+	header, zero, none := int64(1), int64(0), 0
+	known := source.Known{Header: &header, Skip: &zero, Footer: &none}
+	// The first name is ours, and what follows it is the delimiter.
+	if f, err := os.Open(path); err == nil {
+		head := make([]byte, 64)
+		n, _ := io.ReadFull(f, head)
+		f.Close()
+		if _, rest, ok := strings.Cut(string(head[:n]), rejectColumns[0]); ok {
+			for _, d := range []string{",", ";", "\t", "|"} {
+				if strings.HasPrefix(strings.TrimPrefix(rest, `"`), d) {
+					known.Delimiter = &d
+					quote := `"`
+					known.Quote = &quote
+				}
+			}
+		}
+	}
+	src, err := source.Open(ctx, path, known)
+	if err != nil {
+		return nil, err
+	}
+	names := src.Layout.Columns
+	if len(names) <= len(rejectColumns) || !slices.Equal(names[:len(rejectColumns)], rejectColumns) {
+		return nil, &source.Problem{Source: path, Line: 1, Asked: true, What: "is not a file of rejects: its first columns are not " + strings.Join(rejectColumns, ", "),
+			Do: "correct the fields behind these columns, and leave the columns as they are"}
+	}
+	return src, nil
+}
+
+func parseReject(path string, rec *delimited.Record) (*Reject, error) {
+	bad := func(what string) error {
+		return &source.Problem{Source: path, Line: rec.Line, Asked: true, What: what, Do: "restore the line from " + OriginalFile + ", or take it out"}
+	}
+	n := len(rejectColumns)
+	if rec.Fault != delimited.NoFault {
+		return nil, bad(rec.Fault.String())
+	}
+	if len(rec.Fields) < n {
+		return nil, bad("the line has too few fields for a reject")
+	}
+	x := &Reject{Source: string(rec.Fields[1]), Column: string(rec.Fields[4]), Reason: string(rec.Fields[5]), Value: string(rec.Fields[6])}
+	for i, to := range map[int]*int64{0: &x.Number, 2: &x.Line, 3: &x.Record} {
+		v, err := strconv.ParseInt(strings.TrimSpace(string(rec.Fields[i])), 10, 64)
+		if err != nil || v < 0 {
+			return nil, bad(fmt.Sprintf("%q is not the %s of a reject", rec.Fields[i], rejectColumns[i]))
+		}
+		*to = v
+	}
+	for i := n; i < len(rec.Fields); i++ {
+		x.Fields = append(x.Fields, Field{string(rec.Fields[i]), rec.Quoted(i)})
+	}
+	return x, nil
+}
