@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"log/slog"
 	"slices"
 	"strconv"
@@ -326,11 +327,7 @@ func (a *app) dryRun(ctx context.Context, in *input, job load.Job) error {
 		return err
 	}
 	if a.json {
-		reasons := check.Reasons
-		if reasons == nil {
-			reasons = []tray.Reason{}
-		}
-		return printJSON(a.out, map[string]any{"dry_run": true, "records": check.Records, "reasons": reasons, "table": in.plan.Table.Name})
+		return printJSON(a.out, map[string]any{"dry_run": true, "records": check.Records, "reasons": reasonList(check.Reasons), "table": in.plan.Table.Name})
 	}
 	st := a.style(a.out)
 	fmt.Fprintf(a.out, "%s  %s into %s; the database was not touched\n\n", st.head("Dry run"), in.source.Name, in.plan.Table.Name)
@@ -389,7 +386,9 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took tim
 }
 
 // printReasons lists why records were rejected, each with its first.
-func (a *app) printReasons(st style, reasons []tray.Reason) {
+func (a *app) printReasons(st style, reasons []tray.Reason) { a.printReasonsTo(a.out, st, reasons) }
+
+func (a *app) printReasonsTo(w io.Writer, st style, reasons []tray.Reason) {
 	const most = 10
 	g := newGrid(st, ">records", "column", "reason", "first")
 	for _, x := range reasons[:min(len(reasons), most)] {
@@ -402,7 +401,7 @@ func (a *app) printReasons(st style, reasons []tray.Reason) {
 	if n := len(reasons) - most; n > 0 {
 		g.row("", "", st.dim("and "+plural(int64(n), "more reason")))
 	}
-	g.render(a.out)
+	g.render(w)
 }
 
 func round(d time.Duration) string {

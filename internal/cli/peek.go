@@ -77,10 +77,7 @@ func (a *app) peekTables(ctx context.Context, db target.Lister) error {
 }
 
 func (a *app) peekTable(ctx context.Context, db target.Target, lister target.Lister, name string, n int) error {
-	t, err := db.Find(ctx, "", name)
-	if schema, table, ok := strings.Cut(name, "."); err == nil && t == nil && ok {
-		t, err = db.Find(ctx, schema, table)
-	}
+	t, err := findTable(ctx, db, name)
 	if err != nil {
 		return err
 	}

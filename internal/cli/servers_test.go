@@ -265,18 +265,17 @@ func TestRefusals(t *testing.T) {
 	})
 }
 
-// Values that are easily harmed, on every type, compared one by one.
-func TestNastyValues(t *testing.T) {
+// nasty is a file of values that are easily harmed, on every type, and the plan
+// that reads it. In want, a NUL is a null.
+func nasty() (file, plan string, want [][]string) {
 	texts := []string{"plain", "comma, and \"quotes\"", "line\nbreak", "tab\there", `back\slash \N \n`, "'; DROP TABLE x; --", "éàü €", "日本語", "😀🏳️‍🌈", " leading", "trailing ", "", "NULL", "0007", "\u00a0nbsp", "a\r\nb", "%s %d", "\u202ertl"}
 	r := rand.New(rand.NewPCG(1, 2))
 	var text strings.Builder
 	text.WriteString("id,b,s,i,g,d,w,f,day,clock,ts,tz,u,c,v,t\n")
-	type row []string
-	var want []row
 	for i := range 300 {
 		v := texts[i%len(texts)]
 		day := fmt.Sprintf("%04d-%02d-%02d", []int{1, 1000, 1582, 1969, 1970, 2000, 2024, 9999}[i%8], i%12+1, i%28+1)
-		x := row{fmt.Sprint(i), []string{"true", "false"}[i%2], fmt.Sprint(i*217 - 32768), fmt.Sprint(int64(r.Uint64()) >> 32), fmt.Sprint(int64(r.Uint64())),
+		x := []string{fmt.Sprint(i), []string{"true", "false"}[i%2], fmt.Sprint(i*217 - 32768), fmt.Sprint(int64(r.Uint64()) >> 32), fmt.Sprint(int64(r.Uint64())),
 			fmt.Sprintf("%d.%04d", r.Int64N(1e9)-5e8, r.IntN(10000)), fmt.Sprintf("-%d%018d.%010d", r.Int64N(1e9)+1, r.Int64N(1e18), r.Int64N(1e10)),
 			fmt.Sprintf("%g", r.NormFloat64()*1e10), day, fmt.Sprintf("%02d:%02d:%02d.%06d", i%24, i%60, i%59, r.IntN(1e6)),
 			day + fmt.Sprintf(" %02d:%02d:%02d.%06d", i%24, i%60, i%59, r.IntN(1e6)), fmt.Sprintf("2024-%02d-%02d %02d:00:00+05:30", i%12+1, i%28+1, i%24),
@@ -300,7 +299,7 @@ func TestNastyValues(t *testing.T) {
 		}
 		text.WriteByte('\n')
 	}
-	plan := "ambertray: 1\nsources:\n  - {file: nasty.csv, encoding: utf-8, delimiter: ',', quote: double, header: 1}\ntable: {name: nasty, key: [id]}\ncolumns:\n"
+	plan = "ambertray: 1\nsources:\n  - {file: nasty.csv, encoding: utf-8, delimiter: ',', quote: double, header: 1}\ntable: {name: nasty, key: [id]}\ncolumns:\n"
 	for _, c := range []string{"id integer", "b boolean", "s smallint", "i integer", "g bigint", "d decimal(14,4)", "w decimal(38,10)", "f double precision", "day date", "clock time(6)", "ts timestamp(6)", "tz timestamp(0) with time zone", "u uuid", "c char(6)", "v varchar(60)", "t text"} {
 		name, typ, _ := strings.Cut(c, " ")
 		plan += fmt.Sprintf("  - {name: %s, from: %s, type: '%s', keep_empty: quoted", name, name, typ)
@@ -309,11 +308,18 @@ func TestNastyValues(t *testing.T) {
 		}
 		plan += "}\n"
 	}
+	return text.String(), plan, want
+}
+
+// Values that are easily harmed, compared one by one.
+func TestNastyValues(t *testing.T) {
+	file, plan, want := nasty()
 	onServers(t, func(t *testing.T, b *bench, s server) {
-		b.write("nasty.csv", text.String())
+		b.write("nasty.csv", file)
 		b.write("nasty.yaml", plan)
 		rec := b.loaded(0, "nasty.yaml", "--into", s.url)
 		require.EqualValues(t, 300, rec.Records.Loaded)
+		b.run(0, "verify", "latest", "--deep")
 		var cols []string
 		for _, c := range strings.Split("id,b,s,i,g,d,w,f,day,clock,ts,tz,u,c", ",") {
 			if s.name == "postgres" && c == "tz" {

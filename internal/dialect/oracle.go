@@ -1,7 +1,9 @@
 package dialect
 
 import (
+	"fmt"
 	"strings"
+	"unicode/utf8"
 
 	"ambertray/internal/sqltype"
 )
@@ -61,7 +63,49 @@ var Oracle = &Dialect{
 		case sqltype.TimestampTZ:
 			return "TIMESTAMP " + quoted(strings.Replace(plain, "+", " +", 1))
 		}
+		if c.Type.IsText() {
+			return oracleText(plain)
+		}
 		return standardLiteral(c, plain)
 	},
 	comments: standardComments,
+}
+
+// oraclePiece is how many characters of text stand in one literal: a line of
+// SQL*Plus holds 2,499, and a literal 4,000 bytes.
+const oraclePiece = 800
+
+// oracleText writes text in pieces on lines of their own where it is long, and
+// control characters by their numbers, so that no line of it means anything to
+// SQL*Plus.
+func oracleText(s string) string {
+	long := len(s) > 4000
+	var parts []string
+	for len(s) > 0 {
+		n, runes := 0, 0
+		for _, r := range s {
+			if r < ' ' || runes == oraclePiece {
+				break
+			}
+			n += utf8.RuneLen(r)
+			runes++
+		}
+		if n > 0 {
+			parts, s = append(parts, quoted(s[:n])), s[n:]
+			continue
+		}
+		parts, s = append(parts, fmt.Sprintf("CHR(%d)", s[0])), s[1:]
+	}
+	switch {
+	case len(parts) == 0:
+		return "''"
+	case len(parts) == 1:
+		return parts[0]
+	}
+	if long {
+		for i := range parts {
+			parts[i] = "TO_CLOB(" + parts[i] + ")"
+		}
+	}
+	return strings.Join(parts, "\n|| ")
 }

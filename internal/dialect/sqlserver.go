@@ -2,6 +2,7 @@ package dialect
 
 import (
 	"fmt"
+	"strings"
 
 	"ambertray/internal/sqltype"
 )
@@ -68,8 +69,8 @@ var SQLServer = &Dialect{
 			return map[string]string{"true": "1", "false": "0"}[plain]
 		case c.Type.IsNumber():
 			return plain
-		case c.Type.IsText() && !c.ASCII:
-			return "N" + quoted(plain)
+		case c.Type.IsText():
+			return sqlServerText(plain, !c.ASCII)
 		case c.Type.Kind >= sqltype.Timestamp && c.Type.Kind <= sqltype.TimestampTZ && len(plain) > 10:
 			// With T the text does not depend on the session's DATEFORMAT.
 			plain = plain[:10] + "T" + plain[11:]
@@ -99,4 +100,41 @@ var SQLServer = &Dialect{
 		}
 		return
 	},
+}
+
+// sqlServerText writes text so that no client tool reads anything else into
+// it: a line break would let a line of it end the batch, and $( names a
+// variable in sqlcmd.
+func sqlServerText(s string, wide bool) string {
+	prefix, char, most, long := "", "CHAR(%d)", 8000, "varchar(max)"
+	if wide {
+		prefix, char, most, long = "N", "NCHAR(%d)", 4000, "nvarchar(max)"
+	}
+	var parts []string
+	for len(s) > 0 {
+		i := strings.IndexFunc(s, func(r rune) bool { return r < ' ' })
+		if k := strings.Index(s, "$("); k >= 0 && (i < 0 || k < i) {
+			i = k + 1
+			parts, s = append(parts, prefix+quoted(s[:i])), s[i:]
+			continue
+		}
+		if i < 0 {
+			i = len(s)
+		}
+		if i > 0 {
+			parts = append(parts, prefix+quoted(s[:i]))
+		}
+		if s = s[i:]; s != "" {
+			parts, s = append(parts, fmt.Sprintf(char, s[0])), s[1:]
+		}
+	}
+	if len(parts) == 0 {
+		return prefix + "''"
+	}
+	text := strings.Join(parts, " + ")
+	if len(parts) > 1 && len(text) > most {
+		// Pieces are joined within the length of the first.
+		text = "CAST(" + prefix + "'' AS " + long + ") + " + text
+	}
+	return text
 }

@@ -124,7 +124,7 @@ func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *target.
 				x.Weight, x.Text = Blocking, err.Error()
 				break
 			}
-			if !holds(typ, want) && !c.AnyLength {
+			if !holds(typ, want) && !(c.AnyLength && typ.Kind == want.Kind) {
 				x.Weight, x.Text = Caution, "narrower, but every value fits"
 				if typ.Kind != want.Kind && !(typ.IsInteger() && want.IsInteger()) && !(typ.IsText() && want.IsText()) {
 					x.Text = "another type, but every value fits"
@@ -234,6 +234,11 @@ func readAs(want sqltype.Type, c *target.Column) sqltype.Type {
 			t.Scale = 10
 		}
 		return t
+	case c.AnyLength && c.SQL.IsTemporal():
+		if want.Kind == c.SQL.Kind || c.UTC && want.Kind == sqltype.TimestampTZ {
+			return want
+		}
+		return c.SQL
 	case c.AnyLength, c.Truth && want.Kind == sqltype.Boolean:
 		return want
 	case c.UTC && want.Kind == sqltype.TimestampTZ:

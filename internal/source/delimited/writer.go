@@ -22,20 +22,19 @@ func (f Form) AppendField(b, field []byte, quoted bool) []byte {
 	return append(b, f.Quote)
 }
 
+// drawing are the characters that lines under headers are drawn with.
+const drawing = "-=_*#~+|: "
+
 // needsQuotes reports a field that reads back as something else without
 // quotes. Spaces at its ends and lines that look drawn are kept safe, too.
 func (f Form) needsQuotes(field []byte) bool {
 	if len(field) == 0 {
 		return false
 	}
-	switch c := field[0]; c {
-	case ' ', '\t', '-', '=', '+', '_', '|', '*', '#', '~':
-		// A number or a plain word with a sign before it is no line.
-		if c == ' ' || c == '\t' || len(field) > 2 && field[1] == c {
-			return true
-		}
-	}
-	if c := field[len(field)-1]; c == ' ' || c == '\t' {
+	switch first, last := field[0], field[len(field)-1]; {
+	case first == ' ' || first == '\t' || last == ' ' || last == '\t':
+		return true
+	case bytes.IndexByte([]byte(drawing), first) >= 0 && len(bytes.Trim(field, drawing)) == 0:
 		return true
 	}
 	if bytes.IndexByte(field, f.Quote) >= 0 || f.Escape != 0 && bytes.IndexByte(field, f.Escape) >= 0 {

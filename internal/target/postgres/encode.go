@@ -8,6 +8,7 @@ import (
 
 	"ambertray/internal/reading"
 	"ambertray/internal/sqltype"
+	"ambertray/internal/target"
 )
 
 // The binary form of COPY (PostgreSQL manual, "COPY", "Binary Format"): a
@@ -171,6 +172,9 @@ func rowEnd(b []byte, i int) int {
 // textEncoder makes rows for COPY's text form, which takes every type that
 // the server can read. A row is a line.
 type textEncoder struct{ types []sqltype.Type }
+
+// TextEncoder makes rows as COPY's text form has them.
+func TextEncoder(types []sqltype.Type) target.Encoder { return &textEncoder{types} }
 
 // Append implements target.Encoder.
 func (e *textEncoder) Append(b []byte, row []reading.Value) []byte {

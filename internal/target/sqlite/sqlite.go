@@ -155,6 +155,8 @@ func standardType(c *target.Column) {
 	if t, err := sqltype.Parse(c.Type); err == nil {
 		c.SQL = t
 		c.UTC = t.Kind == sqltype.Timestamp
+		// Times are text there, and keep the fraction they have.
+		c.AnyLength = t.IsTemporal() && t.Kind != sqltype.Date && !strings.Contains(c.Type, "(")
 		if t.Kind == sqltype.Decimal && t.Precision > dialect.SQLiteDigits {
 			c.SQL.Kind = sqltype.None // numeric affinity would make it a float
 		}
@@ -180,7 +182,7 @@ func standardType(c *target.Column) {
 	case has("REAL", "FLOA", "DOUB"):
 		c.SQL = sqltype.Type{Kind: sqltype.Double}
 	case strings.HasPrefix(declared, "DATETIME"):
-		c.SQL, c.UTC = sqltype.Type{Kind: sqltype.Timestamp, Precision: 6}, true
+		c.SQL, c.UTC, c.AnyLength = sqltype.Type{Kind: sqltype.Timestamp, Precision: 6}, true, true
 	case declared == "" || has("BLOB", "NUM", "DEC"):
 		c.SQL, c.AnyLength = sqltype.Type{Kind: sqltype.Text}, true
 	}

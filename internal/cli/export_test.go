@@ -1,0 +1,313 @@
+package cli_test
+
+import (
+	"bytes"
+	"compress/gzip"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ambertray/internal/dialect"
+	"ambertray/internal/plan"
+)
+
+// content is a table as exported, with its rows in order.
+func (b *bench) content(url, table string) []string {
+	b.t.Helper()
+	r := csv.NewReader(strings.NewReader(b.run(0, "export", url, table, "--null-word", "<nothing>").out))
+	rows, err := r.ReadAll()
+	require.NoError(b.t, err)
+	var out []string
+	for _, r := range rows {
+		for i := range r {
+			// A number without a scale of its own may gain zeros.
+			if strings.Contains(r[i], ".") && strings.Trim(r[i], "-.0123456789") == "" {
+				r[i] = strings.TrimSuffix(strings.TrimRight(r[i], "0"), ".")
+			}
+		}
+		out = append(out, fmt.Sprintf("%q", r))
+	}
+	slices.Sort(out[1:])
+	return out
+}
+
+// sameRows compares tables, and shows the first difference only.
+func sameRows(t *testing.T, want, got []string, what string) {
+	t.Helper()
+	for i := range min(len(want), len(got)) {
+		require.Equal(t, want[i], got[i], what)
+	}
+	require.Equal(t, len(want), len(got), what)
+}
+
+// A table that is exported and loaded back is equal, on every database, and
+// from each to each other one.
+func TestExportLoadsBackEqual(t *testing.T) {
+	file, planText, _ := nasty()
+	exports := map[string]string{}
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		b.write("nasty.csv", file)
+		b.write("nasty.yaml", planText)
+		b.run(0, "load", "nasty.yaml", "--into", s.url)
+		b.run(0, "export", s.url, "nasty", "-o", "out.csv", "--plan", "out.yaml")
+		exports[s.name] = b.read("out.csv")
+		want := b.content(s.url, "nasty")
+		require.Len(t, want, 301)
+
+		b.run(0, "load", "out.yaml", "--into", s.url, "--table", "again")
+		sameRows(t, want, b.content(s.url, "again"), "into a table by its plan")
+		b.run(0, "verify", "again", "--deep")
+		b.run(0, "load", "out.yaml", "--into", s.url, "--table", "alike", "--like", "nasty")
+		sameRows(t, want, b.content(s.url, "alike"), "into a table like it")
+		b.run(0, "verify", "alike", "--deep")
+		b.run(0, "load", "out.yaml", "--into", s.url, "--table", "nasty", "--mode", "refill", "--yes")
+		sameRows(t, want, b.content(s.url, "nasty"), "into itself")
+
+		for i, more := range [][]string{{"--delimiter", "tab"}, {"--delimiter", "|", "--no-header"}, {"--delimiter", "ü", "--null-word", "n/a"}, {"--delimiter", ";", "--null-word", `\N`, "--no-header"}} {
+			name := fmt.Sprintf("form%d", i)
+			b.run(0, append([]string{"export", s.url, "nasty", "-o", name + ".csv", "--plan", name + ".yaml"}, more...)...)
+			b.run(0, "load", name+".yaml", "--into", s.url, "--table", name)
+			sameRows(t, want[1:], b.content(s.url, name)[1:], fmt.Sprint(more))
+		}
+
+		// From here to SQLite and back.
+		b.run(0, "load", "out.yaml", "--into", "sqlite:elsewhere.db", "--table", "nasty")
+		b.run(0, "export", "sqlite:elsewhere.db", "nasty", "-o", "back.csv", "--plan", "back.yaml")
+		b.run(0, "load", "back.yaml", "--into", s.url, "--table", "back", "--like", "nasty")
+		sameRows(t, want, b.content(s.url, "back"), "through another database")
+	})
+	for name, text := range exports {
+		// Zones and booleans aside, the three write the same.
+		assert.Equal(t, strings.Count(text, "\n"), strings.Count(exports["sqlite"], "\n"), name)
+	}
+}
+
+// Tables that others made, with types of each database.
+func TestExportOfOthersTables(t *testing.T) {
+	tables := map[string][]string{
+		"sqlite": {"CREATE TABLE odd (id INTEGER PRIMARY KEY, any_kind, n NUMERIC, short VARCHAR(3), whole INTEGER, r REAL, bytes BLOB)",
+			"INSERT INTO odd VALUES (1, 'a', 1.5, 'longer than 3', 'not a number', 1e300, x'00ff'), (2, 7, 12345678901234567890, '', 5, 0.1, NULL), (3, NULL, NULL, ' ', 9007199254740993, 1.0, NULL)"},
+		"postgres": {"CREATE TABLE odd (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, tags text[], doc jsonb, n numeric, r real, span interval, far date, padded char(5), twice int GENERATED ALWAYS AS (7 * 2) STORED, flag bit(3), \"Mixed \"\" Case\" text)",
+			`INSERT INTO odd (tags, doc, n, r, span, far, padded, flag, "Mixed "" Case") VALUES ('{a,"b,c"}', '{"k": [1, null]}', 1.50, 0.1, '1 day 02:03', '2024-02-29', 'ab', B'101', 'x'),
+			(NULL, NULL, -12345678901234567890.000000000123, 3.4e38, NULL, NULL, NULL, NULL, ''), ('{}', 'null', 0, NULL, '-00:00:01', '0044-03-15 BC', '', NULL, NULL)`},
+		"mysql": {"CREATE TABLE odd (id int unsigned AUTO_INCREMENT PRIMARY KEY, kind enum('a','b,c'), some set('x','y'), r float, y year, clock time(3), big bigint unsigned, bytes varbinary(4), doc json, padded char(5), small tinyint(1), old datetime)",
+			"INSERT INTO odd (kind, some, r, y, clock, big, bytes, doc, padded, small, old) VALUES ('b,c', 'x,y', 0.1, 1999, '-100:00:00.5', 18446744073709551615, x'00ff0a', '{\"k\": 1}', 'ab', 1, '1000-01-01 00:00:00'), (NULL, NULL, 3.4e38, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL), ('a', '', 16777217, 2024, '23:59:59.999', 0, '', '[]', '', 7, '9999-12-31 23:59:59')"},
+	}
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		s.exec(t, tables[s.name]...)
+		r := b.run(0, "export", s.url, "odd", "-o", "odd.csv", "--plan", "odd.yaml")
+		assert.Contains(t, r.err, "caution")
+		want := b.content(s.url, "odd")
+		b.run(0, "load", "odd.yaml", "--into", s.url, "--table", "text")
+		sameRows(t, want, b.content(s.url, "text"), "what has no plain form is kept as its text")
+		p, err := plan.Parse([]byte(b.read("odd.yaml")))
+		require.NoError(t, err)
+		types := map[string]string{}
+		for _, c := range p.Columns {
+			types[c.Name] = c.Type
+		}
+		switch s.name {
+		case "sqlite":
+			assert.Equal(t, []string{"integer", "text", "text", "text", "double precision"}, []string{types["id"], types["short"], types["whole"], types["bytes"], types["r"]})
+		case "postgres":
+			assert.Equal(t, []string{"integer", "text", "decimal(32,12)", "text", "char(5)"}, []string{types["id"], types["tags"], types["n"], types["far"], types["padded"]})
+		case "mysql":
+			assert.Equal(t, []string{"bigint", "text", "decimal(20,0)", "text", "timestamp(0)"}, []string{types["id"], types["kind"], types["big"], types["clock"], types["old"]})
+		}
+	})
+}
+
+func TestExportDetails(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		b.write("a.csv", "id,v,n\n1,x,\n2,---,2\n3,\"\",3\n4,NULL,4\n5,\" \",5\n6,\\N,6\n")
+		b.run(0, "load", "a.csv", "--into", s.url, "--table", "a", "--keep-empty", "quoted", "--type", "v=varchar(10)")
+		text := "id,v,n\n1,x,\n2,\"---\",2\n3,\"\",3\n4,NULL,4\n5,\" \",5\n6,\\N,6\n"
+		assert.Equal(t, text, b.run(0, "export", s.url, "a").out)
+		assert.Equal(t, "v\nx\n", b.run(0, "export", s.url, "--query", "SELECT v FROM a WHERE id = 1 ; ").out)
+		assert.Equal(t, "1;x\n", b.run(0, "export", s.url, "--query", "SELECT id, v FROM a ORDER BY id LIMIT 1", "--no-header", "--delimiter", "semicolon").out)
+		assert.Equal(t, "n\n6\n5\n4\n3\n2\n\\N\n", b.run(0, "export", s.url, "--query", "SELECT n FROM a ORDER BY id DESC").out, "a null by itself is no blank line")
+		assert.Contains(t, b.run(1, "export", s.url, "a", "--null-word", "NULL").err, "choose another word")
+		assert.Equal(t, "x,x\nx,x\n", b.run(0, "export", s.url, "--query", "SELECT v AS x, v AS x FROM a WHERE id = 1").out)
+
+		b.run(0, "export", s.url, "--query", "SELECT n FROM a", "-o", "n.csv", "--plan", "n.yaml")
+		b.run(0, "load", "n.yaml", "--into", s.url, "--table", "lone")
+		assert.Equal(t, b.content(s.url, "lone")[1:], []string{`["2"]`, `["3"]`, `["4"]`, `["5"]`, `["6"]`, `["<nothing>"]`})
+		assert.Contains(t, b.run(2, "export", s.url, "a", "-o", "n.csv").err, "the file exists")
+		assert.Contains(t, b.run(2, "export", s.url, "a", "--plan", "n.yaml").err, "the file exists")
+		assert.Contains(t, b.run(2, "export", s.url, "none").err, "there is no table none")
+		assert.Contains(t, b.run(2, "export", s.url).err, "--query")
+		assert.Contains(t, b.run(2, "export", s.url, "a", "--null-word", "a,b").err, "--null-word")
+		assert.Contains(t, b.run(2, "export", s.url, "a", "--delimiter", "ab").err, "exactly one character")
+		b.run(1, "export", s.url, "--query", "SELECT nothing FROM nowhere", "-o", "broken.csv")
+		assert.False(t, b.exists("broken.csv") || b.exists("broken.csv.part"))
+
+		r := b.run(0, "export", s.url, "a", "-o", "a.csv.gz", "--json")
+		var doc map[string]any
+		require.NoError(t, json.Unmarshal([]byte(r.out), &doc))
+		assert.EqualValues(t, 6, doc["rows"])
+		z, err := gzip.NewReader(strings.NewReader(b.read("a.csv.gz")))
+		require.NoError(t, err)
+		plain, err := io.ReadAll(z)
+		require.NoError(t, err)
+		assert.Equal(t, text, string(plain))
+	})
+	b := newBench(t)
+	assert.Contains(t, b.run(1, "export", "sqlite:none.db", "a").err, "no such file")
+	assert.False(t, b.exists("none.db"))
+}
+
+// clients run a script as the database's own program does.
+func (b *bench) runScript(s server, file string) (string, error) {
+	var cmd *exec.Cmd
+	switch s.name {
+	case "sqlite":
+		name, err := exec.LookPath("sqlite3")
+		if err != nil {
+			_, err := s.db.Exec(b.read(file)) // its library reads scripts, too
+			return "", err
+		}
+		cmd = exec.Command(name, "-bail", strings.TrimPrefix(s.url, "sqlite:"))
+	case "postgres":
+		cmd = exec.Command("psql", "-X", "-q", "-v", "ON_ERROR_STOP=1", s.url)
+	case "mysql":
+		u := strings.TrimPrefix(s.url, "mysql://")
+		user, rest, _ := strings.Cut(u, "@")
+		host, name, _ := strings.Cut(rest, "/")
+		ip, port, _ := strings.Cut(host, ":")
+		user, password, _ := strings.Cut(user, ":")
+		cmd = exec.Command("mariadb", "-h", ip, "-P", port, "-u", user, "--default-character-set=utf8mb4", name)
+		cmd.Env = append(os.Environ(), "MYSQL_PWD="+password)
+	}
+	cmd.Stdin = strings.NewReader(b.read(file))
+	out, err := cmd.CombinedOutput()
+	return string(out), err
+}
+
+// A script, run by the database's own client, makes the table that a load
+// makes.
+func TestScripts(t *testing.T) {
+	file, planText, _ := nasty()
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		b.write("nasty.csv", file)
+		b.write("nasty.yaml", planText)
+		b.run(0, "load", "nasty.yaml", "--into", s.url)
+		want := b.content(s.url, "nasty")
+		forms := [][]string{{}}
+		if s.name == "postgres" {
+			forms = append(forms, []string{"--copy-block"})
+		}
+		for i, more := range forms {
+			name := fmt.Sprintf("scripted%d", i)
+			b.run(0, append([]string{"script", "nasty.yaml", "--for", s.name, "--table", name, "-o", name + ".sql"}, more...)...)
+			out, err := b.runScript(s, name+".sql")
+			require.NoError(t, err, out)
+			sameRows(t, want, b.content(s.url, name), name)
+			assert.Contains(t, b.read(name+".sql"), "-- 300 records read = 300 in this script + 0 left out + 0 skipped")
+
+			// Rows that are missing undo all of it.
+			text := b.read(name + ".sql")
+			text = strings.ReplaceAll(text, name, name+"_short")
+			at := strings.Index(text, "\n(2, ")
+			if len(more) > 0 {
+				at = strings.Index(text, "\n2\t")
+			}
+			require.Positive(t, at)
+			b.write("short.sql", text[:at]+text[at+1+strings.IndexByte(text[at+1:], '\n'):])
+			_, err = b.runScript(s, "short.sql")
+			assert.Error(t, err)
+			if slices.Contains(s.tables(t), name+"_short") {
+				assert.Equal(t, "mysql", s.name, "only there a definition cannot be undone")
+				assert.Len(t, b.content(s.url, name+"_short"), 1)
+			}
+		}
+	})
+}
+
+func TestScriptLeavesOut(t *testing.T) {
+	b := newBench(t)
+	b.write("in.csv", "id,day\n1,2024-01-31\n2,2024-02-30\n3,2024-03-01\n")
+	r := b.run(3, "script", "in.csv", "--for", "sqlite", "--type", "day=date", "-o", "in.sql", "--rejects", "out.csv")
+	assert.Contains(t, r.err, "1 of 3 records left out")
+	assert.Contains(t, b.read("out.csv"), "2024-02-30")
+	assert.NotContains(t, b.read("in.sql"), "2024-02-30")
+	assert.Contains(t, b.run(2, "script", "in.csv").err, "--for")
+	assert.Contains(t, b.run(2, "script", "in.csv", "--for", "mysql", "--copy-block").err, "only PostgreSQL")
+	assert.Contains(t, b.run(2, "script", "in.csv", "--for", "sqlite", "-o", "in.sql").err, "exists")
+	doc := b.document(3, "script", "in.csv", "--for", "oracle", "--type", "day=date", "-o", "o.sql")
+	assert.EqualValues(t, 2, doc["records"].(map[string]any)["loaded"])
+}
+
+// The literals of the databases that do not run here follow their published
+// syntax; the files were read with care.
+func TestScriptsForOtherDatabases(t *testing.T) {
+	b := newBench(t)
+	long := strings.Repeat("é", 801) + "$(x)" + strings.Repeat("ab", 2500)
+	b.write("in.csv", "id,flag,toll,day,at,who\n"+
+		"1,yes,12.50,2024-02-29,2024-02-29 10:11:12.5,O'Hara & Co\n"+
+		"2,no,-0.05,0001-01-01,1969-12-31 23:59:59,\"two\nlines\n/\nGO\nend\"\n"+
+		"3,,,,,"+long+"\n")
+	for _, d := range []*dialect.Dialect{dialect.SQLServer, dialect.Oracle} {
+		b.run(0, "script", "in.csv", "--for", d.Name, "--table", "tolls", "--key", "id", "-o", d.Name+".sql")
+		got := strings.SplitAfterN(b.read(d.Name+".sql"), "\n", 3)[2] // the second line has version and time
+		name := "testdata/" + d.Name + ".sql"
+		if os.Getenv("AMBERTRAY_WRITE_GOLDEN") != "" {
+			require.NoError(t, os.WriteFile(name, []byte(got), 0o666))
+		}
+		want, err := os.ReadFile(name)
+		require.NoError(t, err)
+		assert.Equal(t, string(want), got, d.Name)
+		for _, line := range strings.Split(got, "\n") {
+			assert.Less(t, len([]rune(line)), map[string]int{"oracle": 2400, "sqlserver": 1 << 20}[d.Name])
+			assert.False(t, line == "GO" && strings.Count(got[:strings.Index(got, line)], "'")%2 == 1)
+		}
+		assert.Equal(t, d == dialect.Oracle, strings.Contains(got, "$(x"), "which names a variable in sqlcmd")
+	}
+}
+
+func TestDictionary(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		b.write("in.csv", "Passage Id,Day,Who | What\n1,31/01/2024,\"<b>x</b> | y\"\n2,,\n")
+		b.write("plan.yaml", `ambertray: 1
+sources:
+  - {file: in.csv, header: 1, delimiter: comma, quote: double}
+table: {name: passages, key: [passage_id], description: "Boats & locks"}
+columns:
+  - {name: passage_id, from: Passage Id, type: integer, required: true, description: "the number *of* the book"}
+  - {name: day, from: Day, type: date, reading: dd/MM/yyyy}
+  - {name: who, from: Who | What, type: varchar(20), default: "nobody"}
+`)
+		md := b.run(0, "dictionary", "plan.yaml").out
+		for _, want := range []string{"# passages", "Boats & locks", "2 rows, 3 columns, from in.csv", "| `passage_id` | `integer` | yes | 1 |", `the number \*of\* the book`,
+			`Who \| What`, "| 1 | 2024-01-31 | 2024-01-31 | 31/01/2024 |", `\<b\>x\</b\> \| y`, "nobody"} {
+			assert.Contains(t, md, want)
+		}
+		b.run(0, "load", "plan.yaml", "--into", s.url)
+		page := b.run(0, "dictionary", s.url, "passages", "--format", "html").out
+		assert.Contains(t, page, "passages</title>")
+		assert.Contains(t, page, "&lt;b&gt;x&lt;/b&gt; | y")
+		assert.NotContains(t, page, "<b>x</b>")
+		if s.name != "sqlite" {
+			assert.Contains(t, page, "the number *of* the book", "the database keeps descriptions")
+		}
+		b.run(0, "dictionary", s.url, "passages", "-o", "d.csv")
+		rows, err := csv.NewReader(strings.NewReader(b.read("d.csv"))).ReadAll()
+		require.NoError(t, err)
+		require.Len(t, rows, 4)
+		assert.Equal(t, []string{"1", "2024-01-31", "2024-01-31"}, rows[2][7:10])
+		var doc map[string]any
+		require.NoError(t, json.NewDecoder(bytes.NewReader([]byte(b.run(0, "dictionary", "plan.yaml", "--json").out))).Decode(&doc))
+		assert.EqualValues(t, 2, doc["rows"])
+		assert.Contains(t, b.run(2, "dictionary", s.url).err, "name the table")
+		assert.Contains(t, b.run(2, "dictionary", s.url, "none").err, "there is no table")
+		assert.Contains(t, b.run(2, "dictionary", "plan.yaml", "--format", "pdf").err, "markdown, html or csv")
+	})
+}

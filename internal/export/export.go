@@ -1,0 +1,253 @@
+// Package export writes a table, or what a query yields, as delimited text
+// that loads back equal.
+//
+// The model: every value is text in the plain form of its type. A null is
+// nothing between two delimiters, an empty text is a pair of quotes; or a word
+// of the caller's stands for null. While rows are written, each column is
+// watched: which type all of its values read back as, and which values no
+// program but that database could read. From that comes the plan that loads
+// the file back.
+package export
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"strings"
+
+	"ambertray/internal/plan"
+	"ambertray/internal/reading"
+	"ambertray/internal/source"
+	"ambertray/internal/source/delimited"
+	"ambertray/internal/sqltype"
+	"ambertray/internal/target"
+)
+
+// Options say how text is written.
+type Options struct {
+	Form     delimited.Form
+	NoHeader bool
+	// NullWord stands for null; "" writes nothing.
+	NullWord string
+	// Progress is called now and then.
+	Progress func(rows int64)
+}
+
+// loneNull stands for null in a single column, where nothing would be a blank
+// line.
+const loneNull = `\N`
+
+// A Result is what was written.
+type Result struct {
+	Rows    int64
+	Columns []Column
+	// NullWord is the word that stands for null, or "".
+	NullWord string
+}
+
+// A Column is what was seen of one column.
+type Column struct {
+	target.Column
+	// Reads is the type that all values read back as.
+	Reads sqltype.Type
+	Nulls int64
+	// NULs counts texts with a NUL character, which no file can carry.
+	NULs int64
+
+	candidates []*reading.Reader
+	digits     [2]int // before and behind the point, of a decimal of any length
+	fraction   int    // the digits of a second's fraction
+	wide       bool   // some text is beyond ASCII
+}
+
+// Remarks says what does not load back as what it was.
+func (c *Column) Remarks() (out []string) {
+	if c.SQL.Kind == sqltype.None {
+		out = append(out, fmt.Sprintf("%s is of type %s, and written as the database shows it", c.Name, c.Type))
+	} else if c.Reads.Kind == sqltype.Text && !c.SQL.IsText() {
+		out = append(out, fmt.Sprintf("%s has values that are no %s in a form that others read; it is written as text", c.Name, c.SQL))
+	}
+	if c.NULs > 0 {
+		out = append(out, fmt.Sprintf("%s has %d texts with a NUL character, which cannot be loaded", c.Name, c.NULs))
+	}
+	return
+}
+
+// Write writes all rows of a query, whose columns are known.
+func Write(ctx context.Context, w io.Writer, db target.Target, query string, columns []target.Column, opt Options) (*Result, error) {
+	r := &Result{NullWord: opt.NullWord}
+	if r.NullWord == "" && len(columns) == 1 {
+		r.NullWord = loneNull
+	}
+	for _, c := range columns {
+		r.Columns = append(r.Columns, watch(c))
+	}
+	var buf []byte
+	if !opt.NoHeader {
+		for i, c := range columns {
+			if i > 0 {
+				buf = append(buf, opt.Form.Delimiter...)
+			}
+			buf = opt.Form.AppendField(buf, []byte(c.Name), c.Name == "")
+		}
+		if _, err := w.Write(append(buf, '\n')); err != nil {
+			return nil, err
+		}
+	}
+	word := []byte(r.NullWord)
+	err := db.Scan(ctx, query, columns, func(fields [][]byte) error {
+		r.Rows++
+		b := buf[:0]
+		for i, f := range fields {
+			if i > 0 {
+				b = append(b, opt.Form.Delimiter...)
+			}
+			if f == nil {
+				r.Columns[i].Nulls++
+				b = append(b, word...)
+				continue
+			}
+			if len(word) > 0 && string(f) == r.NullWord {
+				return fmt.Errorf("row %d, column %s: the value is %q, which stands for null in this file\n  choose another word with --null-word", r.Rows, columns[i].Name, r.NullWord)
+			}
+			r.Columns[i].see(f)
+			b = opt.Form.AppendField(b, f, len(f) == 0)
+		}
+		buf = append(b, '\n')
+		if opt.Progress != nil && r.Rows%4096 == 0 {
+			opt.Progress(r.Rows)
+		}
+		_, err := w.Write(buf)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	for i := range r.Columns {
+		r.Columns[i].decide()
+	}
+	return r, nil
+}
+
+// watch prepares to see the values of a column.
+func watch(c target.Column) Column {
+	w := Column{Column: c}
+	add := func(t sqltype.Type) { w.candidates = append(w.candidates, reading.Plain(t)) }
+	switch t := c.SQL; {
+	case t.Kind == sqltype.None:
+	case t.Kind == sqltype.Decimal && c.AnyLength: // its digits are counted
+	default:
+		// A declared type may be narrower than what the database takes.
+		if d, err := sqltype.Parse(c.Type); err == nil && d.IsInteger() && t.IsInteger() && d != t {
+			add(d)
+		}
+		add(t)
+		if c.UTC {
+			t.Kind = sqltype.TimestampTZ
+			add(t)
+		}
+	}
+	return w
+}
+
+func (c *Column) see(f []byte) {
+	if c.SQL.Kind == sqltype.None || c.SQL.IsText() {
+		for _, b := range f {
+			if b == 0 {
+				c.NULs++
+				break
+			}
+		}
+		if !c.wide {
+			for _, b := range f {
+				if b >= 0x80 {
+					c.wide = true
+					break
+				}
+			}
+		}
+	}
+	if c.SQL.Kind == sqltype.Decimal && c.AnyLength {
+		whole, fraction, _ := strings.Cut(strings.TrimPrefix(string(f), "-"), ".")
+		if strings.Trim(whole+fraction, "0123456789") != "" {
+			c.digits[0] = sqltype.MaxPrecision + 1 // NaN, Infinity
+		}
+		c.digits[0], c.digits[1] = max(c.digits[0], len(strings.TrimLeft(whole, "0"))), max(c.digits[1], len(fraction))
+		return
+	}
+	if c.AnyLength && c.SQL.IsTemporal() {
+		if i := bytes.IndexByte(f, '.'); i >= 0 {
+			n := len(f) - i - 1
+			if k := bytes.IndexFunc(f[i+1:], func(r rune) bool { return r < '0' || r > '9' }); k >= 0 {
+				n = k
+			}
+			c.fraction = max(c.fraction, n)
+		}
+	}
+	var v reading.Value
+	for i := 0; i < len(c.candidates); {
+		if c.candidates[i].Read(f, true, &v) == reading.OK {
+			i++
+			continue
+		}
+		c.candidates = append(c.candidates[:i:i], c.candidates[i+1:]...)
+	}
+}
+
+func (c *Column) decide() {
+	text := sqltype.Type{Kind: sqltype.Text}
+	switch t := c.SQL; {
+	case t.Kind == sqltype.None:
+		c.Reads = text
+	case t.Kind == sqltype.Decimal && c.AnyLength:
+		c.Reads = sqltype.Type{Kind: sqltype.Decimal, Precision: max(1, c.digits[0]+c.digits[1]), Scale: c.digits[1]}
+		if c.Reads.Precision > sqltype.MaxPrecision {
+			c.Reads = text
+		}
+	case len(c.candidates) == 0:
+		c.Reads = text
+	default:
+		c.Reads = c.candidates[0].Type
+		if c.Reads.IsTemporal() && c.Reads.Kind != sqltype.Date {
+			if c.Reads.Precision = t.Precision; c.AnyLength {
+				c.Reads.Precision = min(c.fraction, 6)
+			}
+		}
+	}
+}
+
+// Plan is the plan that loads the file back. key names the table's key.
+func (r *Result) Plan(file, table string, key []string, opt Options) *plan.Plan {
+	delimiter, quote, header := source.DelimiterName(opt.Form.Delimiter), source.QuoteName(opt.Form.Quote), int64(1)
+	if opt.NoHeader {
+		header = 0
+	}
+	p := &plan.Plan{Version: plan.Version, Table: plan.Table{Name: table, Key: key},
+		Sources: []plan.Source{{File: file, Encoding: "utf-8", Delimiter: &delimiter, Quote: &quote, Header: &header}}}
+	seen := map[string]int{}
+	for i, c := range r.Columns {
+		x := plan.Column{Name: c.Name, From: c.Name, Type: c.Reads.String(), Required: c.Required, Unicode: c.wide, Comment: c.Comment}
+		if opt.NoHeader {
+			x.From = fmt.Sprintf("column_%d", i+1)
+		}
+		if x.Name == "" {
+			x.Name = fmt.Sprintf("column_%d", i+1)
+		}
+		if n := seen[strings.ToLower(x.Name)]; n > 0 {
+			x.Name = fmt.Sprintf("%s_%d", x.Name, n+1)
+		}
+		seen[strings.ToLower(c.Name)]++
+		if c.Reads.IsText() {
+			x.KeepEmpty = "quoted"
+		}
+		if r.NullWord != "" {
+			x.Nulls = []string{r.NullWord}
+			if c.Reads.IsText() {
+				x.KeepEmpty = "all"
+			}
+		}
+		p.Columns = append(p.Columns, x)
+	}
+	return p
+}
