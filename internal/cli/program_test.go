@@ -209,7 +209,7 @@ func TestRejects(t *testing.T) {
 		{"1", "in.csv", "3", "2", "day", "no such date", "2024-02-30", "2", "2024-02-30", "6", "b"},
 		{"2", "in.csv", "4", "3", "n", "not a number", "x7", "3", "2024-03-01", "x7", "c"},
 		{"3", "in.csv", "5", "4", "", "has 2 fields, the header has 4", "4,2024-03-02", "4", "2024-03-02"},
-		{"4", "in.csv", "6", "5", "note", "text follows the closing quote", `5,2024-03-03,8,"q"z`, "5", "2024-03-03", "8", "q"},
+		{"4", "in.csv", "6", "5", "note", "text follows the closing quote", `5,2024-03-03,8,"q"z`, "5", "2024-03-03", "8", `"q"z`},
 	}, rows)
 
 	r := b.run(1, "load", "in.csv", "--into", "sqlite:d.db", "--type", "day=date", "--type", "n=integer", "--max-rejects", "0")
@@ -411,7 +411,10 @@ func TestDemo(t *testing.T) {
 	assert.Contains(t, r.out, "# exit status 3")
 	assert.Contains(t, r.out, "verdict  waiting")
 	assert.Contains(t, r.out, "windows-1252")
-	assert.Equal(t, [][]string{{"4996"}}, b.query("hw/harrowmere.db", "SELECT count(*) FROM lock_passages"))
+	assert.Contains(t, r.out, "5,000 = 4,996 + 3 + 1 + 0 + 0")
+	assert.Contains(t, r.out, "every value of 4,999 records compared with 4,999 rows of the table")
+	assert.Contains(t, r.out, "2 loads, all clear")
+	assert.Equal(t, [][]string{{"4999"}}, b.query("hw/harrowmere.db", "SELECT count(*) FROM lock_passages"))
 	b.run(2, "demo", "hw")
 	// Each sample file reads without a question, and loads.
 	for _, f := range []string{"boat-register.txt", "gauge-readings.tsv"} {

@@ -163,7 +163,13 @@ func (a *app) rejects(ctx context.Context, name string, f *entryFlags, all bool,
 	g.render(a.out)
 	fmt.Fprintf(a.out, "\n%s\n", st.title("Record by record"))
 	for _, x := range rows {
-		a.printReject(st, x, headers, len(r.Sources) > 1)
+		wrong := x.Column
+		for _, c := range o.plan.Columns {
+			if c.Name == x.Column {
+				wrong = c.From
+			}
+		}
+		a.printReject(st, x, headers, wrong, len(r.Sources) > 1)
 	}
 	if n := shown - int64(len(rows)); n > 0 {
 		fmt.Fprintf(a.out, "\n  %s\n", st.dim(fmt.Sprintf("and %s more; --limit 0 shows all, and they are all in the file", grouped(n))))
@@ -201,8 +207,9 @@ func inOrder(groups map[[2]string]*rejectGroup) []*rejectGroup {
 	return list
 }
 
-// printReject shows one record: what is wrong, then its fields.
-func (a *app) printReject(st style, x rejectRow, headers []string, many bool) {
+// printReject shows one record: what is wrong, then its fields, of which the
+// one under the header wrong stands out.
+func (a *app) printReject(st style, x rejectRow, headers []string, wrong string, many bool) {
 	where := "line " + grouped(x.Line)
 	if many {
 		where = x.Source + ", " + where
@@ -226,6 +233,9 @@ func (a *app) printReject(st style, x rejectRow, headers []string, many bool) {
 			f = st.dim("·")
 		} else {
 			f = shorten(f, 40)
+		}
+		if i < len(headers) && headers[i] == wrong {
+			f = st.warn(f)
 		}
 		parts = append(parts, name+f)
 	}

@@ -81,7 +81,7 @@ func (a *app) listTray(dir string, all bool) error {
 	}
 	st := a.style(a.out)
 	if len(list) == 0 {
-		fmt.Fprintf(a.out, "%s  nothing lies on it\n", st.head("Tray "+dir))
+		fmt.Fprintf(a.out, "%s  %s: nothing lies on it\n", st.head("Tray"), dir)
 		return nil
 	}
 	sum := plural(int64(len(list)), "load")
@@ -94,7 +94,7 @@ func (a *app) listTray(dir string, all bool) error {
 	if counts[tray.IsClear] == int64(len(list)) {
 		sum += ", all clear"
 	}
-	fmt.Fprintf(a.out, "%s  %s\n\n", st.head("Tray "+dir), sum)
+	fmt.Fprintf(a.out, "%s  %s: %s\n\n", st.head("Tray"), dir, sum)
 	g := newGrid(st, "", "entry", "table", ">read", ">loaded", ">mended", ">waived", ">waiting", ">age", "file")
 	others := 0
 	left := 0

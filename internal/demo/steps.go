@@ -25,6 +25,11 @@ var Steps = []Step{
 		[]string{"ddl", "lock-passages.csv", "--for", "sqlite", "--tolerate", "0.1%"}, 0},
 	{"Load the readings by their plan.", []string{"load", "gauges.yaml", "--into", "sqlite:harrowmere.db"}, 0},
 	{"Load the passages, verify, and keep the papers.", []string{"load", "lock-passages.csv", "--into", "sqlite:harrowmere.db", "--tolerate", "0.1%"}, 3},
+	{"What was refused, and why. It lies in rejects.csv, to be corrected.", []string{"rejects", "latest"}, 0},
+	{"The lock keepers have corrected three of the four; load just those.", []string{"mend", "lock_passages", "corrected-rejects.csv"}, 3},
+	{"The fourth cannot be corrected; settle it, with the reason.", []string{"mend", "lock_passages", "--waive", "3", "--because", "the page is torn, the remarks are lost"}, 0},
+	{"Every record is accounted for. Compare every value of the table with the file, and with what was mended.", []string{"verify", "lock_passages", "--deep"}, 0},
+	{"Nothing waits any more.", []string{"tray"}, 0},
 }
 
 // files are the sample files.
@@ -34,6 +39,7 @@ var files = []struct {
 }{
 	{"lock-passages.csv", func(w io.Writer) error { return Passages(w, 5000, true) }},
 	{"boat-register.txt", func(w io.Writer) error { return Register(w, 412) }},
+	{"corrected-rejects.csv", Corrected},
 	{"gauge-readings.tsv", func(w io.Writer) error { return Gauges(w, 800) }},
 }
 

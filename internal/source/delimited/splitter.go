@@ -237,6 +237,7 @@ func (s *Splitter) delimiterAt(i int) bool {
 // offset of the delimiter or line feed behind it.
 func (s *Splitter) quotedField(rec *Record, i int) int {
 	data := s.data
+	start := i
 	i++
 	after, closed := closing(data, i, s.form)
 	end := after
@@ -263,6 +264,9 @@ func (s *Splitter) quotedField(rec *Record, i int) int {
 	// Whatever follows, the field ends at the next delimiter or line feed.
 	for i < len(data) && data[i] != '\n' && !s.delimiterAt(i) {
 		i++
+	}
+	if rec.FaultField == len(rec.Fields) && rec.Fault != NoFault {
+		field = withoutReturn(data[start:i]) // as it stands
 	}
 	for len(rec.quoted) < len(rec.Fields) {
 		rec.quoted = append(rec.quoted, false)
