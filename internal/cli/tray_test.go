@@ -423,3 +423,47 @@ func TestTheSameFileTwice(t *testing.T) {
 		assert.Len(t, queryRows(t, s.db, "SELECT * FROM t"), 2)
 	})
 }
+
+// A mend that is killed at any moment, and run again, loads each record once.
+func TestMendKilled(t *testing.T) {
+	var text, fixed strings.Builder
+	text.WriteString("id,n\n")
+	fixed.WriteString("reject,source,line,record,column,reason,value,id,n\n")
+	for i := range 20_000 {
+		fmt.Fprintf(&text, "%d,x\n%d,1\n", 2*i, 2*i+1)
+		fmt.Fprintf(&fixed, "%d,,%d,%d,n,,x,%d,2\n", i+1, 2*i+2, 2*i+1, 2*i)
+	}
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		b.write("in.csv", text.String())
+		b.write("fixed.csv", fixed.String())
+		b.write("plan.yaml", "ambertray: 1\nsources:\n  - {file: in.csv, header: 1, delimiter: comma}\ntable: {name: t}\ncolumns:\n  - {name: id, from: id, type: integer}\n  - {name: n, from: n, type: integer}\n")
+		b.run(3, "load", "plan.yaml", "--into", s.url, "--accept-changes")
+		start := time.Now()
+		cmd := b.command("mend", "t", "nothing.csv") // how long it takes to begin
+		cmd.Run()
+		begin := time.Since(start)
+		killed := 0
+		for i := range 8 {
+			cmd := b.command("mend", "t", "fixed.csv")
+			require.NoError(t, cmd.Start())
+			time.Sleep(begin/2 + time.Duration(i)*begin/3 + time.Duration(i*i)*4*time.Millisecond)
+			cmd.Process.Kill()
+			if cmd.Wait(); !cmd.ProcessState.Success() {
+				killed++
+			}
+		}
+		assert.Positive(t, killed)
+		// What was committed is known to be; the rest goes in now.
+		code := b.command("mend", "t", "fixed.csv")
+		code.Run()
+		for range 20 { // the server may still be rolling back
+			if r := b.document(0, "tray")["entries"].([]any)[0].(map[string]any); r["state"] == "clear" {
+				break
+			}
+			time.Sleep(200 * time.Millisecond)
+			b.command("mend", "t", "fixed.csv").Run()
+		}
+		b.run(0, "verify", "t", "--deep")
+		assert.Equal(t, [][]string{{"40000", "40000", "60000"}}, queryRows(t, s.db, fmt.Sprintf("SELECT %s, %s, %s FROM t", s.text("count(*)"), s.text("count(DISTINCT id)"), s.text("sum(n)"))))
+	})
+}
