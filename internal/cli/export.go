@@ -167,7 +167,7 @@ func (a *app) exportPlan(ctx context.Context, r *export.Result, table string, ke
 	}
 	p := r.Plan(file, table, key, opt)
 	if info, err := os.Stat(f.out); err == nil {
-		p.Sources[0].Seen = plan.SeenOf(&source.Source{Size: info.Size(), Modified: info.ModTime()})
+		p.Sources[0].Seen = plan.SeenOf(&source.Source{FileSize: info.Size(), Modified: info.ModTime()})
 	}
 	if err := p.Check(); err != nil {
 		return fmt.Errorf("no plan can load this back: %w", err)

@@ -31,6 +31,10 @@ type inputFlags struct {
 	skip      int64
 	footer    int
 	maxRecord int // MiB
+	member    string
+	sheet     string
+	cells     string // range of a sheet
+	unpacked  int64  // GiB
 
 	dates     string
 	decimal   string
@@ -60,6 +64,10 @@ func (f *inputFlags) add(cmd *cobra.Command) {
 	p.Int64Var(&f.skip, "skip", 0, "lines at the top that are not data, where there is no header")
 	p.IntVar(&f.footer, "footer", 0, "records at the end that are not data: totals and remarks")
 	p.IntVar(&f.maxRecord, "max-record", 64, "longest record that is read, in MiB")
+	p.StringVar(&f.member, "member", "", "member of a zip archive, by name or pattern")
+	p.StringVar(&f.sheet, "sheet", "", "sheet of a workbook, by name or number; all, or a pattern, for several")
+	p.StringVar(&f.cells, "range", "", "cells of a sheet, like A5:H200, or a named range or table")
+	p.Int64Var(&f.unpacked, "max-unpacked", source.DefaultUnpacked>>30, "most that an archive or workbook may unpack to, in GiB")
 	p.StringVar(&f.dates, "dates", "", "order of dates where the values do not decide it: day-first, month-first, year-first, or a pattern like dd/MM/yyyy")
 	p.StringVar(&f.decimal, "decimal", "", "decimal mark where the values do not decide it: point or comma")
 	p.StringArrayVar(&f.nullWords, "null-word", nil, "a word that means null in every column (may be repeated)")
@@ -129,6 +137,10 @@ func (f *inputFlags) known() (k source.Known, err error) {
 		return k, asked("--max-record %d: use 1 to 1024 MiB", f.maxRecord)
 	}
 	k.MaxRecord = f.maxRecord << 20
+	if f.unpacked < 1 {
+		return k, asked("--max-unpacked %d: use 1 GiB or more", f.unpacked)
+	}
+	k.Member, k.Sheet, k.Range, k.MaxUnpacked = f.member, f.sheet, f.cells, f.unpacked<<30
 	return k, nil
 }
 
@@ -260,7 +272,7 @@ func (a *app) openAll(ctx context.Context, names []string, f *inputFlags, profil
 		if in.plan, err = plan.ReadFile(name); err != nil {
 			return nil, err
 		}
-		for _, flag := range []string{"delimiter", "quote", "escape", "encoding", "header-row", "skip", "footer", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key", "row-number", "leave-out", "require", "keep-empty"} {
+		for _, flag := range []string{"delimiter", "quote", "escape", "encoding", "header-row", "skip", "footer", "member", "sheet", "range", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key", "row-number", "leave-out", "require", "keep-empty"} {
 			if f.cmd.Flags().Lookup(flag) != nil && f.given(flag) {
 				return nil, asked("--%s: the plan %s already says this\n  change the plan, or use the source itself", flag, name)
 			}
@@ -416,7 +428,7 @@ func (in *input) blocked() error {
 			if i == 3 {
 				break
 			}
-			text += "\n    line " + strconv.FormatInt(e.Line, 10) + " '" + shorten(e.Value, 60) + "'"
+			text += "\n    " + e.Place() + " '" + shorten(e.Value, 60) + "'"
 		}
 		if f.Do != "" {
 			text += "\n    → " + f.Do

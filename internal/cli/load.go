@@ -14,6 +14,7 @@ import (
 
 	"ambertray/internal/load"
 	"ambertray/internal/plan"
+	"ambertray/internal/source"
 	"ambertray/internal/target"
 	"ambertray/internal/target/connect"
 	"ambertray/internal/tray"
@@ -256,7 +257,11 @@ func (a *app) runLoad(ctx context.Context, in *input, job load.Job, db target.Ta
 	receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: f.mode}
 	m := a.newMeter(ctx, "loading", in.size())
 	job.Target, job.Receipt = db, receipt
-	job.Rejects = entry.Rejects(load.Headers(in.sources))
+	rejects := entry.Rejects(load.Headers(in.sources))
+	if slices.ContainsFunc(in.sources, func(s *source.Source) bool { return s.Sheet != "" }) {
+		rejects.Cells()
+	}
+	job.Rejects = rejects
 	job.Progress = m.set
 	job.BeforeCommit = func() error {
 		receipt.Finished = now()
@@ -393,6 +398,9 @@ func (a *app) printReasonsTo(w io.Writer, st style, reasons []tray.Reason) {
 	g := newGrid(st, ">records", "column", "reason", "first")
 	for _, x := range reasons[:min(len(reasons), most)] {
 		first := "line " + grouped(x.Line)
+		if x.Cell != "" {
+			first = x.Cell
+		}
 		if x.Value != "" {
 			first += fmt.Sprintf(" '%s'", shorten(x.Value, 40))
 		}
@@ -416,10 +424,18 @@ func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
 
 // sourceNames names one source, or the first of several.
 func sourceNames(s []tray.Source) string {
-	if len(s) == 1 {
-		return s[0].Path
+	first := s[0].Path
+	if s[0].Part != "" {
+		first += ", " + s[0].Part
 	}
-	return fmt.Sprintf("%s and %s", s[0].Path, plural(int64(len(s)-1), "other file"))
+	if len(s) == 1 {
+		return first
+	}
+	other := "other file"
+	if s[1].Path == s[0].Path {
+		other = "other sheet"
+	}
+	return fmt.Sprintf("%s and %s", first, plural(int64(len(s)-1), other))
 }
 
 // size is how many bytes all sources have.
@@ -530,7 +546,7 @@ func (a *app) loadedBefore(in *input, f *loadFlags, mode target.Mode, found *tar
 	for _, src := range in.sources {
 		// Only a file of the same size needs to be read for its sum.
 		if !slices.ContainsFunc(here, func(s tray.Summary) bool {
-			return slices.ContainsFunc(s.Receipt.Sources, func(x tray.Source) bool { return x.Size == src.Size })
+			return slices.ContainsFunc(s.Receipt.Sources, func(x tray.Source) bool { return x.Size == src.FileSize })
 		}) {
 			continue
 		}
@@ -538,7 +554,7 @@ func (a *app) loadedBefore(in *input, f *loadFlags, mode target.Mode, found *tar
 		if err != nil {
 			return err
 		}
-		was := tray.Loaded(here, schemas, in.plan.Table.Name, sum)
+		was := tray.Loaded(here, schemas, in.plan.Table.Name, sum, src.Part())
 		if was == nil {
 			continue
 		}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -48,6 +49,10 @@ func (a *app) look(ctx context.Context, names []string, f *inputFlags, rows int)
 	blockers := 0
 	for i, name := range names {
 		in, err := a.open(ctx, name, f, true)
+		var choice *source.Choice
+		if errors.As(err, &choice) {
+			return a.printChoice(choice)
+		}
 		if err != nil {
 			return err
 		}
@@ -82,6 +87,52 @@ func (a *app) look(ctx context.Context, names []string, f *inputFlags, rows int)
 	return nil
 }
 
+// printChoice shows the sheets of a workbook, or the members of an archive,
+// where one has to be chosen.
+func (a *app) printChoice(c *source.Choice) error {
+	if a.json {
+		if err := printJSON(a.out, map[string]any{"source": c.Source, c.What + "s": c.Parts}); err != nil {
+			return err
+		}
+		return &status{code: exitAsked}
+	}
+	st := a.style(a.out)
+	fmt.Fprintf(a.out, "%s  %s\n\n", st.head(c.Source), plural(int64(len(c.Parts)), c.What))
+	heads := []string{">#", c.What, "cells", ">rows", "", "begins"}
+	if c.What == "member" {
+		heads = []string{">#", c.What, ">unpacked"}
+	}
+	g := newGrid(st, heads...)
+	for i, p := range c.Parts {
+		if c.What == "member" {
+			g.row(fmt.Sprint(i+1), p.Name, size(p.Size))
+			continue
+		}
+		var notes []string
+		if p.Hidden {
+			notes = append(notes, "hidden")
+		}
+		if p.Rows == 0 {
+			notes = append(notes, "empty")
+		}
+		if p.Merged > 0 {
+			notes = append(notes, plural(p.Merged, "merged range"))
+		}
+		rows := ""
+		if p.Rows > 0 {
+			rows = grouped(p.Rows)
+		}
+		g.row(fmt.Sprint(i+1), shorten(p.Name, 30), p.Used, rows, st.dim(strings.Join(notes, ", ")), st.dim(shorten(p.View, max(st.width-76, 30))))
+	}
+	g.render(a.out)
+	again := "--sheet NAME, or --sheet all for one table of them all"
+	if c.What == "member" {
+		again = "--member NAME, or a pattern"
+	}
+	fmt.Fprintf(a.out, "\n  choose one with %s\n", again)
+	return &status{code: exitAsked}
+}
+
 func printJSON(w io.Writer, v any) error {
 	e := json.NewEncoder(w)
 	e.SetIndent("", "  ")
@@ -96,7 +147,7 @@ func (a *app) printLook(in *input, check *load.Check, rows int) {
 	if p.Limited {
 		records = "the first " + records
 	}
-	fmt.Fprintf(w, "%s  %s, %s, %s\n\n", st.head(src.Name), size(src.Size), records, plural(int64(len(p.Columns)), "column"))
+	fmt.Fprintf(w, "%s  %s, %s, %s\n\n", st.head(src.Name), size(src.FileSize), records, plural(int64(len(p.Columns)), "column"))
 
 	// How it is written, and why we think so.
 	type fact struct{ what, value, why string }
@@ -161,7 +212,7 @@ func (a *app) printLook(in *input, check *load.Check, rows int) {
 	if rows > 0 && len(p.First) > 0 {
 		n := min(rows, len(p.First))
 		fmt.Fprintf(w, "\n%s\n", st.title("First "+plural(int64(n), "record")))
-		printRecords(w, st, "line", src.Layout.Columns, p.First[:n])
+		printRecords(w, st, map[bool]string{true: "row", false: "line"}[src.Sheet != ""], src.Layout.Columns, p.First[:n])
 	}
 }
 
@@ -264,7 +315,7 @@ func printFindings(w io.Writer, st style, findings []profile.Finding) {
 		}
 		var ex []string
 		for _, e := range f.Examples {
-			s := "line " + grouped(e.Line)
+			s := e.Place()
 			if e.Value != "" {
 				s += " '" + shorten(e.Value, 40) + "'"
 			}

@@ -64,6 +64,7 @@ type rejectRow struct {
 	State  string   `json:"state"` // waiting, mended or waived
 	Source string   `json:"source"`
 	Line   int64    `json:"line"`
+	Cell   string   `json:"cell,omitempty"`
 	Column string   `json:"column"`
 	Reason string   `json:"reason"`
 	Value  string   `json:"value"`
@@ -94,7 +95,7 @@ func (a *app) rejects(ctx context.Context, name string, f *entryFlags, all bool,
 			}
 		}
 		headers, err = tray.ReadRejects(ctx, o.Path(tray.OriginalFile), func(x *tray.Reject) error {
-			row := rejectRow{Reject: x.Number, State: "waiting", Source: x.Source, Line: x.Line, Column: x.Column, Reason: x.Reason, Value: x.Value}
+			row := rejectRow{Reject: x.Number, State: "waiting", Source: x.Source, Line: x.Line, Cell: x.Cell, Column: x.Column, Reason: x.Reason, Value: x.Value}
 			switch {
 			case mended[x.Number]:
 				row.State = "mended"
@@ -211,6 +212,9 @@ func inOrder(groups map[[2]string]*rejectGroup) []*rejectGroup {
 // one under the header wrong stands out.
 func (a *app) printReject(st style, x rejectRow, headers []string, wrong string, many bool) {
 	where := "line " + grouped(x.Line)
+	if x.Cell != "" {
+		where = x.Cell
+	}
 	if many {
 		where = x.Source + ", " + where
 	}

@@ -107,12 +107,13 @@ func exitCode(err error) int {
 	var pe *plan.Error
 	var un *load.Unbalanced
 	var nf *tray.NotFound
+	var choice *source.Choice
 	switch {
 	case errors.As(err, &s):
 		return s.code
 	case errors.As(err, &un):
 		return exitUnbalanced
-	case errors.As(err, &pe), errors.As(err, &p) && p.Asked, errors.As(err, &nf):
+	case errors.As(err, &pe), errors.As(err, &p) && p.Asked, errors.As(err, &nf), errors.As(err, &choice):
 		return exitAsked
 	}
 	return exitFailed

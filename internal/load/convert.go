@@ -253,6 +253,17 @@ func (c *converter) recordNumber(p *part) int64 {
 func (c *converter) reject(rec *delimited.Record, record int64, column, reason, value string) tray.Reject {
 	x := tray.Reject{Source: c.src.Name, Line: rec.Line, Record: record, Column: column, Reason: reason, Value: readable(value)}
 	var fields []tray.Field
+	if c.src.Sheet != "" {
+		at := -1
+		for k, pc := range c.plan.Columns {
+			if pc.Name == column && column != "" {
+				at = c.at[k]
+			}
+		}
+		if x.Cell = c.src.Cell(rec.Line, at); x.Cell == "" {
+			x.Cell = c.src.Place(rec.Line, -1)
+		}
+	}
 	for i, f := range rec.Fields {
 		if i < c.lead() {
 			x.Lead = append(x.Lead, string(f))

@@ -98,8 +98,8 @@ func accounted(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan
 		if err != nil {
 			return nil, nil, err
 		}
-		src.Name = s.Path
-		at[s.Path] = i
+		src.Name = strings.Replace(src.Name, path, s.Path, 1)
+		at[src.Name] = i
 		sources, without = append(sources, src), append(without, map[int64]bool{})
 	}
 	if r.Rejects() > 0 {

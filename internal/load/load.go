@@ -636,7 +636,7 @@ func (r *run) reject(j tray.Reject) error {
 	if x := r.reasons[key]; x != nil {
 		x.Count++
 	} else if len(r.reasons) < 1000 {
-		r.reasons[key] = &tray.Reason{Column: j.Column, Reason: kind, Count: 1, Line: j.Line, Value: clip(j.Value)}
+		r.reasons[key] = &tray.Reason{Column: j.Column, Reason: kind, Count: 1, Line: j.Line, Cell: j.Cell, Value: clip(j.Value)}
 	}
 	return nil
 }
@@ -735,7 +735,7 @@ func Started(entry string, sources []*source.Source, database, version string, a
 		if err != nil {
 			whole = src.Path
 		}
-		r.Sources = append(r.Sources, tray.Source{Path: src.Name, File: whole, Size: src.Size})
+		r.Sources = append(r.Sources, tray.Source{Path: src.Path, File: whole, Part: src.Part(), Size: src.FileSize})
 	}
 	return r
 }

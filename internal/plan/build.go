@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"path/filepath"
 	"regexp"
@@ -34,7 +35,7 @@ func Build(src *source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments
 	c := Comments{Beside: map[string]string{}, Above: map[string][]string{}}
 	p.Table.Schema, p.Table.Name = w.Schema, w.Table
 	if p.Table.Name == "" {
-		p.Table.Name = dialect.TableName(src.Name)
+		p.Table.Name = dialect.TableName(cmp.Or(src.Sheet, src.Member, src.Path))
 	}
 	headers := make([]string, len(prof.Columns))
 	for i, col := range prof.Columns {
@@ -131,13 +132,13 @@ func Build(src *source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments
 					if i == 3 {
 						break
 					}
-					line += fmt.Sprintf("; line %d '%s'", e.Line, reading.Shorten(e.Value, 30))
+					line += fmt.Sprintf("; %s '%s'", e.Place(), reading.Shorten(e.Value, 30))
 				}
 				c.Above[path] = append(c.Above[path], line)
 			}
 		}
 	}
-	c.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s)", filepath.Base(src.Name), phrase.Count(prof.Records, "record"), phrase.Size(src.Size))
+	c.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s)", filepath.Base(src.Path), phrase.Count(prof.Records, "record"), phrase.Size(src.FileSize))
 	for _, e := range src.Evidence {
 		if path := map[string]string{"encoding": "encoding", "delimiter": "delimiter", "quote": "quote", "escape": "escape", "header": "header", "footer": "footer"}[e.What]; path != "" {
 			c.Beside["$.sources[0]."+path] = e.Why

@@ -37,7 +37,11 @@ type Plan struct {
 
 // A Source is a file and how it is taken apart.
 type Source struct {
-	File      string  `yaml:"file"`
+	File string `yaml:"file"`
+	// Member of an archive; Sheet of a workbook, and the Range of its cells.
+	Member    string  `yaml:"member,omitempty"`
+	Sheet     string  `yaml:"sheet,omitempty"`
+	Range     string  `yaml:"range,omitempty"`
 	Encoding  string  `yaml:"encoding,omitempty"`
 	Delimiter *string `yaml:"delimiter,omitempty"`
 	Quote     *string `yaml:"quote,omitempty"`
@@ -58,7 +62,7 @@ type Seen struct {
 
 // SeenOf is what tells a source.
 func SeenOf(s *source.Source) *Seen {
-	return &Seen{s.Size, s.Modified.UTC().Format(time.RFC3339Nano)}
+	return &Seen{s.FileSize, s.Modified.UTC().Format(time.RFC3339Nano)}
 }
 
 // Made reports whether one of the plan's sources is the file that the plan was
@@ -104,7 +108,7 @@ type Column struct {
 
 // Known is what the plan says of a source.
 func (s *Source) Known() source.Known {
-	k := source.Known{Encoding: s.Encoding,
+	k := source.Known{Encoding: s.Encoding, Member: s.Member, Sheet: s.Sheet, Range: s.Range,
 		Header: s.Header, Skip: s.Skip, Footer: s.Footer, By: "as the plan says"}
 	if s.Delimiter != nil {
 		d := source.ParseDelimiter(*s.Delimiter)
@@ -133,8 +137,14 @@ func (s *Source) Known() source.Known {
 func FromLayout(s *source.Source) Source {
 	l := s.Layout
 	delimiter, quote := source.DelimiterName(l.Form.Delimiter), source.QuoteName(l.Form.Quote)
-	p := Source{File: s.Name, Encoding: l.Encoding, Delimiter: &delimiter, Quote: &quote, Header: &l.Header, Seen: SeenOf(s)}
-	if l.Form.Escape != 0 {
+	p := Source{File: s.Path, Member: s.Member, Sheet: s.Sheet, Encoding: l.Encoding, Delimiter: &delimiter, Quote: &quote, Header: &l.Header, Seen: SeenOf(s)}
+	if s.Sheet != "" {
+		// A sheet has its form from the workbook.
+		p.Encoding, p.Delimiter, p.Quote = "", nil, nil
+		if r := s.Range.String(); r != "all" {
+			p.Range = r
+		}
+	} else if l.Form.Escape != 0 {
 		e := source.EscapeName(l.Form.Escape)
 		p.Escape = &e
 	}

@@ -125,7 +125,7 @@ func TestPositions(t *testing.T) {
 func TestEveryFormReadsBack(t *testing.T) {
 	for _, d := range []string{",", "\t", "|", ";", " ", ":", "#", "¦", "\x1f", ""} {
 		for _, q := range []byte{0, '"', '\''} {
-			s := &source.Source{Name: "x.csv", Layout: source.Layout{Encoding: "utf-8", Header: 1}}
+			s := &source.Source{Name: "x.csv", Path: "x.csv", Layout: source.Layout{Encoding: "utf-8", Header: 1}}
 			s.Layout.Form.Delimiter, s.Layout.Form.Quote, s.Layout.Form.Escape = d, q, '\\'
 			p := &Plan{Version: 1, Sources: []Source{FromLayout(s)}, Table: Table{Name: "x"}, Columns: []Column{{Name: "a", From: "a", Type: "text"}}}
 			b, err := p.Encode(Comments{Beside: map[string]string{"$.sources[0].delimiter": "why"}})

@@ -140,6 +140,10 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 	if src.Doubt != "" {
 		p.find(Finding{Weight: Caution, Code: "header-assumed", Count: src.Layout.Header, Text: fmt.Sprintf("line %d was taken as the header; %s", src.Layout.Header, src.Doubt)})
 	}
+	if src.Merged > 0 {
+		p.find(Finding{Weight: Caution, Code: "merged-cells", Count: src.Merged, Text: fmt.Sprintf("%s merged; the value is in the first cell, the others are blank", groupIs(src.Merged, "range of cells is", "ranges of cells are")),
+			Do: "if the value belongs to all of them, fill them in the workbook"})
+	}
 	seen := map[string]int{}
 	var twice, unnamed []string
 	for i, c := range src.Layout.Columns {
@@ -270,6 +274,10 @@ func (d *decision) column() {
 		d.find(Caution, "all-blank", "blank in every record; the type is a guess", "leave the column out, or give its type", c.Blanks, nil)
 		d.override(nil)
 		return
+	}
+	if n := e.numerals; n.count > 0 {
+		d.find(Note, "numbers-as-text", fmt.Sprintf("%s written as text in the sheet, and kept as text", groupIs(n.count, "number is", "numbers are")),
+			"if they are numbers, give the column's type with --type", n.count, n.first)
 	}
 	// Words for null are left out of what has to fit; the wanted ones in any case.
 	var nulls examples

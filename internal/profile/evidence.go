@@ -26,6 +26,9 @@ type evidence struct {
 	words   []wordClass // words that may mean null, true or false
 	uuids   int64
 	texts   examples // everything else
+	// numerals are those of the texts that are text cells and look like
+	// numbers.
+	numerals examples
 
 	padded   examples // spaces before or behind
 	maxRaw   int      // characters with those spaces
@@ -182,7 +185,7 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line int6
 	}
 	if chars > e.maxChars {
 		e.maxChars = chars
-		e.longest = Example{line, clip(b)}
+		e.longest = Example{Line: line, Value: clip(b)}
 	}
 	if p := prefix(b); p <= e.lo.prefix || p >= e.hi.prefix {
 		e.bounds(p, b)
@@ -193,6 +196,11 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line int6
 		e.values.add(h, b, times)
 	}
 
+	if s.text && s.number.Scan(b) {
+		e.numerals.add(line, b, times)
+		e.texts.add(line, b, times)
+		return h
+	}
 	c := b[0]
 	if d := c - '0'; d <= 9 || c == '-' || c == '.' {
 		if e.hint == 'd' && len(b) >= 6 && e.date(s, b, line) {
@@ -490,6 +498,7 @@ type scratch struct {
 	words  *wordTable
 	times  int64 // how often the field at hand stands
 	hashes bool  // the caller needs the field's hash
+	text   bool  // the field at hand is a text cell of a sheet
 }
 
 // merge adds what another goroutine saw.
@@ -499,6 +508,7 @@ func (e *evidence) merge(o *evidence) {
 	e.quoted += o.quoted
 	e.uuids += o.uuids
 	e.zeros.merge(o.zeros)
+	e.numerals.merge(o.numerals)
 	e.texts.merge(o.texts)
 	e.padded.merge(o.padded)
 	e.wide.merge(o.wide)

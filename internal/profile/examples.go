@@ -2,6 +2,8 @@ package profile
 
 import (
 	"slices"
+
+	"ambertray/internal/phrase"
 )
 
 // maxExamples is how many lines and values are kept of anything remarkable.
@@ -11,6 +13,16 @@ const maxExamples = 5
 type Example struct {
 	Line  int64  `json:"line"`
 	Value string `json:"value"`
+	// Cell is where the value stands in a sheet, like C17.
+	Cell string `json:"cell,omitempty"`
+}
+
+// Place is where the value stands, for people.
+func (e Example) Place() string {
+	if e.Cell != "" {
+		return e.Cell
+	}
+	return "line " + phrase.Grouped(e.Line)
 }
 
 // examples counts something and keeps the first few by line.
@@ -32,7 +44,7 @@ func (e *examples) keep(line int64, field []byte) {
 	for i > 0 && e.first[i-1].Line > line {
 		i--
 	}
-	e.first = slices.Insert(e.first, i, Example{line, clip(field)})
+	e.first = slices.Insert(e.first, i, Example{Line: line, Value: clip(field)})
 	e.first = e.first[:min(len(e.first), maxExamples)]
 }
 

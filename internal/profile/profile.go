@@ -237,6 +237,7 @@ func Run(ctx context.Context, src *source.Source, opt Options) (*Profile, error)
 		return nil, problem(src, err)
 	}
 	for _, w := range team {
+		w.scratch.text = false
 		for _, e := range w.cols {
 			e.flushAll(&w.scratch)
 		}
@@ -246,12 +247,37 @@ func Run(ctx context.Context, src *source.Source, opt Options) (*Profile, error)
 		all.merge(w)
 	}
 	p.decide(src, all, uniques, opt)
+	p.cells(src)
 	if len(p.Keys) == 0 && p.Records > 1 && !p.Limited && n > 1 && n <= 300 {
 		if err := p.findPair(ctx, src, uniques); err != nil {
 			return nil, problem(src, err)
 		}
 	}
 	return p, nil
+}
+
+// cells names the cells of examples, where the source is a sheet.
+func (p *Profile) cells(src *source.Source) {
+	if src.Sheet == "" {
+		return
+	}
+	at := map[string]int{}
+	for i, c := range p.Columns {
+		at[c.Header] = i
+	}
+	for i := range p.Findings {
+		f := &p.Findings[i]
+		column, known := at[f.Column]
+		if f.Column == "" || !known {
+			column = -1
+		}
+		for k := range f.Examples {
+			e := &f.Examples[k]
+			if e.Cell = src.Cell(e.Line, column); e.Cell == "" {
+				e.Cell = src.Place(e.Line, -1)
+			}
+		}
+	}
 }
 
 var errLimit = fmt.Errorf("limit reached")
@@ -289,6 +315,7 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 		watched[i] = !u.gone.Load()
 	}
 	rec := &w.rec
+	typed := w.rows.Typed()
 	for left != 0 {
 		kind, ok := w.rows.Next(rec)
 		if !ok {
@@ -329,9 +356,10 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 		cols, watched := w.cols[:len(rec.Fields)], watched[:len(rec.Fields)]
 		for i, f := range rec.Fields {
 			e := cols[i]
+			w.scratch.text = typed && rec.Quoted(i)
 			if !watched[i] {
 				w.scratch.hashes = false
-				if !e.again(&w.scratch, f, rec.Line) {
+				if w.scratch.text || !e.again(&w.scratch, f, rec.Line) {
 					e.observe(&w.scratch, f, rec.Quoted(i), rec.Line, ascii)
 				}
 				continue

@@ -215,7 +215,7 @@ func TestNearMiss(t *testing.T) {
 	f := p.Findings[0]
 	assert.Equal(t, Caution, f.Weight)
 	assert.Equal(t, "would be decimal(5,2) but for 1 of 62 values", f.Text)
-	assert.Equal(t, []Example{{62, "1O.50"}}, f.Examples)
+	assert.Equal(t, []Example{{Line: 62, Value: "1O.50"}}, f.Examples)
 
 	p = profiled(t, Options{Tolerate: 0.02}, map[string][]string{"x": values})
 	assert.Equal(t, "decimal(5,2)", p.column("x").Type.String())
@@ -224,7 +224,7 @@ func TestNearMiss(t *testing.T) {
 	p = profiled(t, Options{}, map[string][]string{"x": append(repeat("12/05/2024", 30), "31/04/2024", "30/04/2024")})
 	f = p.Findings[0]
 	assert.Equal(t, "would be date but for 1 of 32 values", f.Text)
-	assert.Equal(t, []Example{{32, "31/04/2024"}}, f.Examples)
+	assert.Equal(t, []Example{{Line: 32, Value: "31/04/2024"}}, f.Examples)
 }
 
 func TestGivenDecisions(t *testing.T) {

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"os"
 	"regexp"
 	"slices"
 	"strings"
@@ -27,7 +26,7 @@ const (
 
 // detect decides the layout from the first bytes.
 func (s *Source) detect(ctx context.Context, known Known) error {
-	head, whole, err := readHead(s.Path, sampleSize)
+	head, whole, err := s.readHead(sampleSize)
 	if err != nil {
 		return &Problem{Source: s.Name, What: "cannot be read", Err: cause(err)}
 	}
@@ -36,7 +35,7 @@ func (s *Source) detect(ctx context.Context, known Known) error {
 	}
 	for size := sampleSize; ; size *= 4 {
 		if size > sampleSize {
-			if head, whole, err = readHead(s.Path, size); err != nil {
+			if head, whole, err = s.readHead(size); err != nil {
 				return &Problem{Source: s.Name, What: "cannot be read", Err: cause(err)}
 			}
 		}
@@ -47,7 +46,9 @@ func (s *Source) detect(ctx context.Context, known Known) error {
 		if len(bytes.TrimSpace(text)) == 0 && whole {
 			return &Problem{Source: s.Name, What: "holds nothing but blank lines", Do: "nothing can be loaded from it; ask for the file again"}
 		}
-		s.Evidence = slices.DeleteFunc(s.Evidence, func(e Evidence) bool { return e.What != "encoding" })
+		s.Evidence = slices.DeleteFunc(s.Evidence, func(e Evidence) bool {
+			return !slices.Contains([]string{"encoding", "packing", "member", "workbook", "sheet", "range"}, e.What)
+		})
 		if err := s.decideForm(text, whole, known); err != nil {
 			return err
 		}
@@ -62,9 +63,9 @@ func (s *Source) detect(ctx context.Context, known Known) error {
 	}
 }
 
-// readHead reads the first n bytes of a file.
-func readHead(path string, n int) (head []byte, whole bool, err error) {
-	f, err := os.Open(path)
+// readHead reads the first n bytes of the text.
+func (s *Source) readHead(n int) (head []byte, whole bool, err error) {
+	f, err := s.open()
 	if err != nil {
 		return nil, false, err
 	}
@@ -87,9 +88,9 @@ func (s *Source) note(what, value, why string, given bool) {
 
 // binaries are files that people mistake for text, by their first bytes.
 var binaries = []struct{ magic, name, do string }{
-	{"PK\x03\x04", "a zip archive or a workbook", "unpack it, or save the sheet as CSV"},
-	{"\x1f\x8b", "gzip data", "unpack it first"},
-	{"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", "an older binary workbook (.xls)", "save it as CSV"},
+	{"PK\x03\x04", "a zip archive within archives", "unpack it first"},
+	{"\x1f\x8b", "gzip data within gzip data", "unpack it first"},
+	{"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", "an older binary workbook (.xls), or one with a password", "open it, and save it as .xlsx without a password"},
 	{"%PDF", "a PDF document", "ask for the data as a delimited file"},
 	{"\x89PNG", "a picture", ""},
 	{"\xff\xd8\xff", "a picture", ""},
@@ -101,6 +102,10 @@ var binaries = []struct{ magic, name, do string }{
 
 func (s *Source) decideEncoding(head []byte, known Known) error {
 	l := &s.Layout
+	if s.Sheet != "" {
+		l.Encoding = "utf-8"
+		return nil
+	}
 	if known.Encoding != "" {
 		name, err := canonical(known.Encoding)
 		if err != nil {
@@ -221,6 +226,10 @@ func (s *Source) decodeHead(head []byte) ([]byte, error) {
 	text, err := io.ReadAll(r)
 	if err != nil {
 		return nil, &Problem{Source: s.Name, What: "cannot be decoded as " + l.Encoding, Err: err}
+	}
+	if s.Sheet != "" {
+		l.LineEnd = "lf"
+		return text, nil
 	}
 	switch lf, crlf, cr := bytes.Count(text, []byte("\n")), bytes.Count(text, []byte("\r\n")), bytes.Count(text, []byte("\r")); {
 	case lf == 0 && cr > 0:
@@ -367,6 +376,10 @@ func EscapeName(e byte) string {
 }
 
 func (s *Source) decideForm(text []byte, whole bool, known Known) error {
+	if s.Sheet != "" {
+		s.Layout.Form, s.Layout.Pad = sheetForm, true
+		return nil
+	}
 	f := delimited.Form{Delimiter: ",", Quote: '"'}
 	if known.Quote != nil {
 		f.Quote = 0
@@ -552,6 +565,22 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 			fields, most = n, c
 		}
 	}
+	like := func(n int) bool { return n == fields } // as wide as a record
+	if l.Pad {
+		// Blank cells at the end of a row are not there: records are as wide
+		// as nearly the widest, and a row half as wide may be one.
+		var widths []int
+		for _, r := range rows {
+			if !r.blank {
+				widths = append(widths, len(r.fields))
+			}
+		}
+		slices.Sort(widths)
+		if len(widths) > 0 {
+			fields = widths[(len(widths)*9)/10]
+		}
+		like = func(n int) bool { return 2*n > fields || n >= fields }
+	}
 	filled := make([]int, 0, len(rows)) // indexes of rows with content
 	for i, r := range rows {
 		if !r.blank && !r.ruler {
@@ -581,10 +610,10 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 		s.note("header", "none", "", true)
 	default:
 		first := 0 // in filled: the first row with as many fields as most
-		for first < len(filled)-1 && first < titleLimit && len(rows[filled[first]].fields) != fields {
+		for first < len(filled)-1 && first < titleLimit && !like(len(rows[filled[first]].fields)) {
 			first++
 		}
-		if len(rows[filled[first]].fields) != fields {
+		if !like(len(rows[filled[first]].fields)) {
 			first = 0
 		}
 		row := rows[filled[first]]
@@ -767,7 +796,7 @@ func (s *Source) decideFooter() error {
 
 // lastRows splits about the last n bytes of the file.
 func (s *Source) lastRows(n int64) ([]sampleRow, error) {
-	f, err := os.Open(s.Path)
+	f, err := s.open()
 	if err != nil {
 		return nil, &Problem{Source: s.Name, What: "cannot be read", Err: cause(err)}
 	}

@@ -27,6 +27,7 @@ import (
 	"time"
 
 	"ambertray/internal/source/delimited"
+	"ambertray/internal/source/workbook"
 )
 
 // A Layout says how a delimited text file is taken apart.
@@ -47,6 +48,9 @@ type Layout struct {
 	// Lead is how many columns stand before those of the sender: in a file of
 	// rejects that come back, the number of each.
 	Lead int
+	// Pad fills records with blank fields up to the number of columns: in a
+	// sheet, blank cells at the end of a row are not there.
+	Pad bool
 	// Columns are the names in the header, as they stand. Without a header
 	// they are column_1, column_2 …
 	Columns []string
@@ -66,8 +70,15 @@ type Source struct {
 	Name string
 	// Path is where the bytes are.
 	Path     string
-	Size     int64 // bytes
+	Size     int64 // bytes of text
 	Modified time.Time
+	// FileSize is that of the file itself, which may be packed.
+	FileSize int64
+	// Member is the one of an archive, Sheet and Range of a workbook.
+	Member   string
+	Sheet    string
+	Range    workbook.Range
+	Merged   int64 // ranges of cells that are merged
 	Layout   Layout
 	Evidence []Evidence
 	// Titles holds the title lines above the header.
@@ -78,6 +89,11 @@ type Source struct {
 	Doubt string
 
 	MaxRecord int // bytes; 0 means delimited.DefaultMaxRecord
+
+	spool       *spool // its text, unpacked; nil: the file itself
+	firstColumn int    // of a sheet, that holds something
+	unpacked    int64  // bound
+	sum         string // of the file itself, if it is packed
 
 	by        string
 	start     int64 // bytes of decoded text before the first record of data
@@ -123,6 +139,13 @@ type Known struct {
 	Skip      *int64
 	Footer    *int
 	MaxRecord int // bytes
+	// Member of an archive, by its name or a pattern.
+	Member string
+	// Sheet of a workbook, by its name or number, and Range of its cells, as
+	// A5:H200 or by a name of the book's.
+	Sheet, Range string
+	// MaxUnpacked bounds what is unpacked, in bytes; 0 means DefaultUnpacked.
+	MaxUnpacked int64
 	// By tells who knows it, for the evidence: "as given" if empty.
 	By string
 }
@@ -140,12 +163,27 @@ func Open(ctx context.Context, name string, known Known) (*Source, error) {
 	if info.IsDir() {
 		return nil, &Problem{Source: name, What: "is a folder, not a file", Do: "name a file in it"}
 	}
-	s := &Source{Name: name, Path: name, Size: info.Size(), Modified: info.ModTime(), MaxRecord: known.MaxRecord}
+	s := &Source{Name: name, Path: name, Size: info.Size(), FileSize: info.Size(), Modified: info.ModTime(), MaxRecord: known.MaxRecord, Range: workbook.All}
 	if s.Size == 0 && info.Mode().IsRegular() {
 		return nil, &Problem{Source: name, What: "is empty (0 bytes)", Do: "nothing can be loaded from it; ask for the file again"}
 	}
 	s.by = known.By
+	if err := s.unpack(ctx, known); err != nil {
+		s.Close()
+		return nil, err
+	}
+	if s.spool != nil {
+		if s.Size = s.spool.size; s.Size == 0 {
+			s.Close()
+			return nil, &Problem{Source: s.Name, What: "is empty", Do: "nothing can be loaded from it; ask for the file again"}
+		}
+	}
+	if s.Sheet != "" {
+		utf8, delimiter, quote, none := "utf-8", ",", `"`, ""
+		known.Encoding, known.Delimiter, known.Quote, known.Escape = utf8, &delimiter, &quote, &none
+	}
 	if err := s.detect(ctx, known); err != nil {
+		s.Close()
 		return nil, err
 	}
 	return s, nil
@@ -160,24 +198,38 @@ func cause(err error) error {
 	return err
 }
 
-// Sum is the SHA-256 of the file's bytes, in hexadecimal.
+// Sum is the SHA-256 of the file's own bytes, in hexadecimal.
 func (s *Source) Sum() (string, error) {
-	f, err := os.Open(s.Path)
+	if s.sum != "" {
+		return s.sum, nil
+	}
+	sum, err := sumFile(s.Path)
 	if err != nil {
 		return "", &Problem{Source: s.Name, What: "cannot be read", Err: cause(err)}
 	}
-	defer f.Close()
-	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
-		return "", &Problem{Source: s.Name, What: "cannot be read", Err: cause(err)}
+	return sum, nil
+}
+
+// Part names what of the file the source is, or is "".
+func (s *Source) Part() string {
+	part := s.Member
+	if s.Sheet != "" {
+		if part != "" {
+			part += ", "
+		}
+		part += fmt.Sprintf("sheet %q", s.Sheet)
+		if s.Range != workbook.All {
+			part += " " + s.Range.String()
+		}
 	}
-	return hex.EncodeToString(h.Sum(nil)), nil
+	return part
 }
 
 // A Stream yields a source's data as chunks.
 type Stream struct {
 	*delimited.Chunker
-	file *os.File
+	file io.ReadCloser
+	done string // the sum, if it is known already
 	read atomic.Int64
 	sum  hash.Hash
 	body io.Reader
@@ -186,12 +238,12 @@ type Stream struct {
 // Read starts at the first record of data. With sum, every byte of the file
 // is hashed on the way.
 func (s *Source) Read(sum bool) (*Stream, error) {
-	f, err := os.Open(s.Path)
+	f, err := s.open()
 	if err != nil {
 		return nil, &Problem{Source: s.Name, What: "cannot be read", Err: cause(err)}
 	}
-	st := &Stream{file: f}
-	if sum {
+	st := &Stream{file: f, done: s.sum}
+	if sum && s.sum == "" {
 		st.sum = sha256.New()
 	}
 	st.body, err = decode(raw{st}, s.Layout.Encoding, s.Layout.LineEnd)
@@ -229,7 +281,7 @@ func (s *Stream) Bytes() int64 { return s.read.Load() }
 // has been read.
 func (s *Stream) Sum() string {
 	if s.sum == nil {
-		return ""
+		return s.done
 	}
 	return hex.EncodeToString(s.sum.Sum(nil))
 }
@@ -286,6 +338,9 @@ func (r *Rows) Reset(c *delimited.Chunk) {
 	r.split.Reset(c)
 }
 
+// Typed reports that quotes tell text from numbers and dates, as in sheets.
+func (r *Rows) Typed() bool { return r.layout.Pad }
+
 // ASCII reports whether the chunk at hand has no byte beyond ASCII.
 func (r *Rows) ASCII() bool { return r.split.ASCII() }
 
@@ -296,6 +351,9 @@ func (r *Rows) Next(rec *delimited.Record) (kind Kind, ok bool) {
 		return Data, false
 	}
 	r.row++
+	if r.layout.Pad && len(rec.Fields) < len(r.layout.Columns) && len(rec.Raw) > 0 {
+		rec.Pad(len(r.layout.Columns))
+	}
 	if len(rec.Raw) == 0 || rec.Raw[0] <= ' ' && rec.IsBlank() {
 		return BlankLine, true
 	}

@@ -158,7 +158,7 @@ func Find(dir, name string) (*Entry, error) {
 // the newest one that is not undone by a later load that emptied or replaced
 // the table. The list is of one database; schemas are the names under which
 // the table's schema may stand.
-func Loaded(list []Summary, schemas []string, table, sha256 string) *Summary {
+func Loaded(list []Summary, schemas []string, table, sha256, part string) *Summary {
 	into := func(s *Summary) bool {
 		r := s.Receipt
 		return r != nil && s.State != IsFailed && r.Table.Name == table && slices.Contains(schemas, r.Table.Schema)
@@ -166,7 +166,7 @@ func Loaded(list []Summary, schemas []string, table, sha256 string) *Summary {
 	var found *Summary
 	for i := range list {
 		s := &list[i]
-		if !into(s) || !slices.ContainsFunc(s.Receipt.Sources, func(x Source) bool { return x.SHA256 == sha256 }) {
+		if !into(s) || !slices.ContainsFunc(s.Receipt.Sources, func(x Source) bool { return x.SHA256 == sha256 && x.Part == part }) {
 			continue
 		}
 		if found == nil || s.Started.After(found.Started) {

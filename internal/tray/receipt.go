@@ -49,8 +49,10 @@ type Receipt struct {
 
 // Source is a file that was read.
 type Source struct {
-	Path   string `json:"path"` // as given
-	File   string `json:"file"` // the whole path
+	Path string `json:"path"` // as given
+	File string `json:"file"` // the whole path
+	// Part is what of the file was read: a sheet, or a member of an archive.
+	Part   string `json:"part,omitempty"`
 	Size   int64  `json:"size"` // bytes
 	SHA256 string `json:"sha256"`
 }
@@ -176,6 +178,7 @@ type Reason struct {
 	Count  int64  `json:"count"`
 	// Line and Value are those of the first.
 	Line  int64  `json:"line"`
+	Cell  string `json:"cell,omitempty"` // of a sheet
 	Value string `json:"value"`
 }
 

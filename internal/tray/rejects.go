@@ -19,7 +19,8 @@ type Reject struct {
 	Number int64 // in its entry, from 1
 	Source string
 	Line   int64
-	Record int64 // its number in the source
+	Cell   string // of a sheet, like C17
+	Record int64  // its number in the source
 	Column string
 	Reason string
 	Value  string
@@ -37,8 +38,12 @@ type Field struct {
 	Quoted bool
 }
 
-// rejectColumns stand before the source's own headers.
-var rejectColumns = []string{"reject", "source", "line", "record", "column", "reason", "value"}
+// rejectColumns stand before the source's own headers; behind line stands cell,
+// where sources are sheets.
+var (
+	rejectColumns = []string{"reject", "source", "line", "record", "column", "reason", "value"}
+	cellColumns   = []string{"reject", "source", "line", "cell", "record", "column", "reason", "value"}
+)
 
 // Rejects writes a file of rejects: made with the first of them, whole when
 // Finish returns. It is a delimited text by RFC 4180 in UTF-8.
@@ -49,6 +54,20 @@ type Rejects struct {
 	w       *bufio.Writer
 	buf     []byte
 	count   int64
+	cells   bool
+}
+
+// Cells adds a column with the cell of each reject.
+func (r *Rejects) Cells() *Rejects {
+	r.cells = true
+	return r
+}
+
+func (r *Rejects) columns() []string {
+	if r.cells {
+		return cellColumns
+	}
+	return rejectColumns
 }
 
 // Rejects returns a writer of the entry's rejects, under the source's headers.
@@ -75,7 +94,11 @@ func (r *Rejects) Add(x Reject) error {
 		}
 	}
 	b := strconv.AppendInt(r.buf[:0], x.Number, 10)
-	for _, s := range []string{x.Source, strconv.FormatInt(x.Line, 10), strconv.FormatInt(x.Record, 10), x.Column, x.Reason, x.Value} {
+	lead := []string{x.Source, strconv.FormatInt(x.Line, 10), x.Cell, strconv.FormatInt(x.Record, 10), x.Column, x.Reason, x.Value}
+	if !r.cells {
+		lead = slices.Delete(lead, 2, 3)
+	}
+	for _, s := range lead {
 		b = delimited.DefaultForm.AppendField(append(b, ','), []byte(s), false)
 	}
 	b = AppendFields(append(b, ','), x.Fields)
@@ -109,7 +132,7 @@ func (r *Rejects) begin() error {
 	}
 	r.w = bufio.NewWriterSize(io.MultiWriter(all...), 64<<10)
 	var head []Field
-	for _, h := range append(slices.Clone(rejectColumns), r.headers...) {
+	for _, h := range append(slices.Clone(r.columns()), r.headers...) {
 		head = append(head, Field{Text: h})
 	}
 	_, err := r.w.Write(append(AppendFields(nil, head), '\n'))
@@ -156,10 +179,15 @@ func ReadRejects(ctx context.Context, path string, each func(*Reject) error) (he
 	defer st.Close()
 	rows := source.NewRows(&src.Layout)
 	var rec delimited.Record
+	cells := src.Layout.Columns[3] == "cell"
+	n := len(rejectColumns)
+	if cells {
+		n++
+	}
 	for {
 		chunk, err := st.Next()
 		if err == io.EOF {
-			return src.Layout.Columns[len(rejectColumns):], nil
+			return src.Layout.Columns[n:], nil
 		}
 		if err != nil {
 			return nil, err
@@ -172,7 +200,7 @@ func ReadRejects(ctx context.Context, path string, each func(*Reject) error) (he
 			if kind != source.Data {
 				continue
 			}
-			x, err := parseReject(path, &rec)
+			x, err := parseReject(path, &rec, cells)
 			if err == nil {
 				err = each(x)
 			}
@@ -207,26 +235,38 @@ func openRejects(ctx context.Context, path string) (*source.Source, error) {
 		return nil, err
 	}
 	names := src.Layout.Columns
-	if len(names) <= len(rejectColumns) || !slices.Equal(names[:len(rejectColumns)], rejectColumns) {
+	ours := func(columns []string) bool {
+		return len(names) > len(columns) && slices.Equal(names[:len(columns)], columns)
+	}
+	if !ours(rejectColumns) && !ours(cellColumns) {
 		return nil, &source.Problem{Source: path, Line: 1, Asked: true, What: "is not a file of rejects: its first columns are not " + strings.Join(rejectColumns, ", "),
 			Do: "correct the fields behind these columns, and leave the columns as they are"}
 	}
 	return src, nil
 }
 
-func parseReject(path string, rec *delimited.Record) (*Reject, error) {
+func parseReject(path string, rec *delimited.Record, cells bool) (*Reject, error) {
 	bad := func(what string) error {
 		return &source.Problem{Source: path, Line: rec.Line, Asked: true, What: what, Do: "restore the line from " + OriginalFile + ", or take it out"}
 	}
 	n := len(rejectColumns)
+	if cells {
+		n++
+	}
 	if rec.Fault != delimited.NoFault {
 		return nil, bad(rec.Fault.String())
 	}
 	if len(rec.Fields) < n {
 		return nil, bad("the line has too few fields for a reject")
 	}
-	x := &Reject{Source: string(rec.Fields[1]), Column: string(rec.Fields[4]), Reason: string(rec.Fields[5]), Value: string(rec.Fields[6])}
-	for i, to := range map[int]*int64{0: &x.Number, 2: &x.Line, 3: &x.Record} {
+	x := &Reject{}
+	record := 3
+	if cells {
+		x.Cell = string(rec.Fields[3])
+		record = 4
+	}
+	x.Source, x.Column, x.Reason, x.Value = string(rec.Fields[1]), string(rec.Fields[record+1]), string(rec.Fields[record+2]), string(rec.Fields[record+3])
+	for i, to := range map[int]*int64{0: &x.Number, 2: &x.Line, record: &x.Record} {
 		v, err := strconv.ParseInt(strings.TrimSpace(string(rec.Fields[i])), 10, 64)
 		if err != nil || v < 0 {
 			return nil, bad(fmt.Sprintf("%q is not the %s of a reject", rec.Fields[i], rejectColumns[i]))

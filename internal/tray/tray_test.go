@@ -196,7 +196,7 @@ func TestSameBytesInTheSameTable(t *testing.T) {
 	find := func(schema, table, sum string) string {
 		list, err := List(dir)
 		require.NoError(t, err)
-		if s := Loaded(list, []string{schema, "public"}, table, sum); s != nil {
+		if s := Loaded(list, []string{schema, "public"}, table, sum, ""); s != nil {
 			return s.Entry.Name
 		}
 		return ""

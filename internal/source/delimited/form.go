@@ -39,6 +39,9 @@ type Form struct {
 	// that follows; outside quotes also from a delimiter. Before any other
 	// character it is an ordinary one. 0 means that quotes are doubled.
 	Escape byte
+	// Breaks, inside a quoted field, stands for a line break. 0 means that no
+	// character does. It is for texts that we have written ourselves.
+	Breaks byte
 }
 
 // DefaultForm is that of RFC 4180: commas, double quotes, quotes doubled.

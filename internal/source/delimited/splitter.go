@@ -27,6 +27,13 @@ type Record struct {
 // Quoted reports whether field i, from 0, was written in quotes.
 func (r *Record) Quoted(i int) bool { return i < len(r.quoted) && r.quoted[i] }
 
+// Pad adds blank fields up to n.
+func (r *Record) Pad(n int) {
+	for len(r.Fields) < n {
+		r.Fields = append(r.Fields, nil)
+	}
+}
+
 // IsBlank reports a line that holds nothing but spaces and tabs.
 func (r *Record) IsBlank() bool {
 	return len(r.Fields) <= 1 && len(bytes.Trim(r.Raw, " \t")) == 0
@@ -264,6 +271,16 @@ func (s *Splitter) quotedField(rec *Record, i int) int {
 	// Whatever follows, the field ends at the next delimiter or line feed.
 	for i < len(data) && data[i] != '\n' && !s.delimiterAt(i) {
 		i++
+	}
+	if s.form.Breaks != 0 && bytes.IndexByte(field, s.form.Breaks) >= 0 {
+		from := len(s.unesc)
+		s.unesc = append(s.unesc, field...)
+		field = s.unesc[from:len(s.unesc):len(s.unesc)]
+		for i, c := range field {
+			if c == s.form.Breaks {
+				field[i] = '\n'
+			}
+		}
 	}
 	if rec.FaultField == len(rec.Fields) && rec.Fault != NoFault {
 		field = withoutReturn(data[start:i]) // as it stands

@@ -1,0 +1,363 @@
+package workbook
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// ods is an OpenDocument spreadsheet (ODF 1.3 part 3, chapter 9). All its
+// sheets are in one part, so that reading the last means passing over the
+// others.
+type ods struct{ *parts }
+
+func openODS(p *parts) (*Book, error) {
+	o := &ods{p}
+	m, err := o.open("META-INF/manifest.xml")
+	if err != nil {
+		return nil, err
+	}
+	err = m.each(func() error { return ErrEncrypted }, "encryption-data")
+	m.close()
+	if err != nil {
+		return nil, err
+	}
+	b := &Book{Kind: "an OpenDocument spreadsheet"}
+	s, err := o.open("content.xml")
+	if err != nil {
+		return nil, err
+	}
+	defer s.close()
+	hidden := map[string]bool{} // styles of tables that are not shown
+	style, spreadsheet := "", false
+	err = s.each(func() error {
+		switch string(s.name) {
+		case "spreadsheet":
+			spreadsheet = true
+		case "style":
+			name, _ := s.attr("name")
+			style = string(name)
+		case "table-properties":
+			if d, ok := s.attr("display"); ok && string(d) == "false" {
+				hidden[style] = true
+			}
+		case "table":
+			name, ok := s.attr("name")
+			if !ok || !spreadsheet {
+				return nil
+			}
+			n := len(b.Sheets)
+			tab := Sheet{Name: string(name)}
+			st, _ := s.attr("style-name")
+			tab.Hidden = hidden[string(st)]
+			var merged int64
+			tab.merged = func() int64 { return merged }
+			tab.rows = func(ctx context.Context, row func(*Row) error) error {
+				merged = 0
+				return o.rows(ctx, n, row, &merged)
+			}
+			b.Sheets = append(b.Sheets, tab)
+			return s.skip()
+		case "named-range":
+			name, _ := s.attr("name")
+			n := string(name)
+			at, _ := s.attr("cell-range-address")
+			if sheet, r, ok := parseAddress(string(at)); ok {
+				b.Names = append(b.Names, Name{n, sheet, r})
+			}
+		case "database-range":
+			name, _ := s.attr("name")
+			n := string(name)
+			at, _ := s.attr("target-range-address")
+			if sheet, r, ok := parseAddress(string(at)); ok && !strings.HasPrefix(n, "__") {
+				b.Names = append(b.Names, Name{n, sheet, r})
+			}
+		}
+		return nil
+	}, "spreadsheet", "style", "table-properties", "table", "named-range", "database-range")
+	if err != nil {
+		return nil, err
+	}
+	if !spreadsheet {
+		return nil, nil
+	}
+	if len(b.Sheets) == 0 {
+		return nil, fmt.Errorf("the spreadsheet has no sheets")
+	}
+	return b, nil
+}
+
+// parseAddress reads $March.$A$5:.$H$200, or with the sheet repeated.
+func parseAddress(s string) (sheet string, r Range, ok bool) {
+	from, to, two := strings.Cut(s, ":")
+	i := strings.LastIndexByte(from, '.')
+	if i < 0 {
+		return "", All, false
+	}
+	sheet = strings.TrimPrefix(from[:i], "$")
+	if len(sheet) > 1 && sheet[0] == '\'' && sheet[len(sheet)-1] == '\'' {
+		sheet = strings.ReplaceAll(sheet[1:len(sheet)-1], "''", "'")
+	}
+	ref := from[i+1:]
+	if two {
+		ref += ":" + to[strings.LastIndexByte(to, '.')+1:]
+	}
+	r, err := ParseRange(ref)
+	return sheet, r, err == nil
+}
+
+// rows streams the n-th sheet.
+func (o *ods) rows(ctx context.Context, n int, f func(*Row) error, merged *int64) error {
+	s, err := o.open("content.xml")
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	spreadsheet := false
+	for at := -1; at < n; {
+		t, err := s.next()
+		if err != nil {
+			return err
+		}
+		if t == eof {
+			return fmt.Errorf("the sheet is not there any more")
+		}
+		if t != start {
+			continue
+		}
+		if s.is("spreadsheet") {
+			spreadsheet = true
+		}
+		if spreadsheet && s.is("table") {
+			if at++; at < n {
+				if err := s.skip(); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	r := &odsRows{s: s, f: f, merged: merged}
+	return r.read(ctx)
+}
+
+type odsRows struct {
+	s      *scanner
+	f      func(*Row) error
+	merged *int64
+	row    Row
+	arena  []byte
+	at     []uint32
+	number int // of the row before
+}
+
+func (r *odsRows) read(ctx context.Context) error {
+	s := r.s
+	for depth := 1; depth > 0; {
+		t, err := s.next()
+		switch {
+		case err != nil:
+			return err
+		case t == eof:
+			_, err := s.broken("it ends within a sheet")
+			return err
+		case t == start && s.is("table-row"):
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if err := r.one(); err != nil {
+				return err
+			}
+		case t == start && (s.is("table") || s.is("shapes") || s.is("forms") || s.is("annotation")):
+			if err := s.skip(); err != nil { // a drawing, or a table within
+				return err
+			}
+		case t == start:
+			depth++
+		case t == end:
+			depth--
+		}
+	}
+	return nil
+}
+
+// one reads a row, which may stand for many equal ones.
+func (r *odsRows) one() error {
+	s := r.s
+	times := max(1, s.attrInt("number-rows-repeated", 1))
+	r.row.Cells, r.arena, r.at = r.row.Cells[:0], r.arena[:0], r.at[:0]
+	column := 0
+	if !s.self {
+	cells:
+		for {
+			t, err := s.next()
+			switch {
+			case err != nil:
+				return err
+			case t == eof:
+				_, err := s.broken("it ends within a row")
+				return err
+			case t == end:
+				break cells
+			case t == start && (s.is("table-cell") || s.is("covered-table-cell")):
+				if column, err = r.cell(column); err != nil {
+					return err
+				}
+			case t == start:
+				if err := s.skip(); err != nil {
+					return err
+				}
+			}
+		}
+	} else if _, err := s.next(); err != nil {
+		return err
+	}
+	first := r.number + 1
+	r.number += times
+	if len(r.row.Cells) == 0 {
+		return nil // blank rows, however many
+	}
+	if r.number > MaxRows {
+		return fmt.Errorf("the sheet has more than %d rows", MaxRows)
+	}
+	for i := range r.row.Cells {
+		r.row.Cells[i].Value = r.arena[r.at[2*i]:r.at[2*i+1]]
+	}
+	for n := first; n <= r.number; n++ {
+		r.row.Number = n
+		if err := r.f(&r.row); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// cell reads a cell, which may stand for many, and returns the column behind.
+func (r *odsRows) cell(column int) (next int, err error) {
+	s := r.s
+	covered := s.is("covered-table-cell")
+	times := max(1, s.attrInt("number-columns-repeated", 1))
+	if !covered && (s.attrInt("number-columns-spanned", 1) > 1 || s.attrInt("number-rows-spanned", 1) > 1) {
+		*r.merged++
+	}
+	from := len(r.arena)
+	isText := false
+	kind, _ := s.attr("value-type")
+	failed := false
+	if k := string(kind); k != "" {
+		// LibreOffice writes the error's text as a string, and says so beside.
+		failed = bytes.Contains(s.attrs, []byte(`calcext:value-type="error"`))
+		switch k {
+		case "float", "percentage", "currency":
+			v, _ := s.attr("value")
+			r.arena, _ = appendNumber(r.arena, v)
+		case "date":
+			v, _ := s.attr("date-value")
+			r.arena = append(r.arena, bytes.Replace(v, []byte("T"), []byte(" "), 1)...)
+		case "time":
+			v, _ := s.attr("time-value")
+			r.arena = appendPeriod(r.arena, string(v))
+		case "boolean":
+			v, _ := s.attr("boolean-value")
+			r.arena = append(r.arena, v...)
+		default:
+			isText = true
+			if v, ok := s.attr("string-value"); ok {
+				r.arena = append(r.arena, v...)
+			}
+		}
+	}
+	typed := len(r.arena) > from
+	paragraphs := 0
+	if !s.self {
+		for depth := 1; depth > 0; {
+			t, err := s.next()
+			switch {
+			case err != nil:
+				return 0, err
+			case t == eof:
+				_, err := s.broken("it ends within a cell")
+				return 0, err
+			case t == start && (s.is("annotation") || s.is("frame") || s.is("shape") || s.is("ruby-text")):
+				if err := s.skip(); err != nil {
+					return 0, err
+				}
+			case t == start:
+				depth++
+				if typed || !isText {
+					continue
+				}
+				switch {
+				case s.is("p"):
+					if paragraphs++; paragraphs > 1 {
+						r.arena = append(r.arena, '\n')
+					}
+				case s.is("s"):
+					for range min(max(1, s.attrInt("c", 1)), 1000) {
+						r.arena = append(r.arena, ' ')
+					}
+				case s.is("tab"):
+					r.arena = append(r.arena, '\t')
+				case s.is("line-break"):
+					r.arena = append(r.arena, '\n')
+				}
+			case t == end:
+				depth--
+			case t == text && paragraphs > 0 && depth > 1 && !typed && isText:
+				r.arena = append(r.arena, s.text...)
+			}
+		}
+	} else if _, err := s.next(); err != nil {
+		return 0, err
+	}
+	next = column + times
+	if len(r.arena) > longest {
+		return 0, fmt.Errorf("row %d has more than %d MiB", r.number+1, longest>>20)
+	}
+	if len(r.arena) == from && !isText || covered && len(r.arena) == from {
+		return next, nil
+	}
+	if failed && isError(r.arena[from:]) {
+		isText = false
+	}
+	if next > MaxColumns {
+		return 0, fmt.Errorf("row %d has more than %d columns", r.number+1, MaxColumns)
+	}
+	for c := column; c < next; c++ {
+		r.row.Cells = append(r.row.Cells, Cell{Column: c, Text: isText})
+		r.at = append(r.at, uint32(from), uint32(len(r.arena)))
+	}
+	return next, nil
+}
+
+// appendPeriod writes a duration of XML Schema, PT10H30M00.5S, as a time.
+func appendPeriod(b []byte, s string) []byte {
+	rest, ok := strings.CutPrefix(strings.TrimPrefix(s, "-"), "P")
+	if !ok {
+		return append(b, s...)
+	}
+	days, clock, _ := strings.Cut(rest, "T")
+	total := 0.0
+	for _, part := range []struct {
+		text string
+		unit map[byte]float64
+	}{{days, map[byte]float64{'D': 86400}}, {clock, map[byte]float64{'H': 3600, 'M': 60, 'S': 1}}} {
+		for t := part.text; t != ""; {
+			i := strings.IndexFunc(t, func(r rune) bool { return (r < '0' || r > '9') && r != '.' && r != ',' })
+			if i < 1 || part.unit[t[i]] == 0 {
+				return append(b, s...)
+			}
+			v, err := strconv.ParseFloat(strings.Replace(t[:i], ",", ".", 1), 64)
+			if err != nil {
+				return append(b, s...)
+			}
+			total += v * part.unit[t[i]]
+			t = t[i+1:]
+		}
+	}
+	if strings.HasPrefix(s, "-") {
+		total = -total
+	}
+	return appendDuration(b, total/86400)
+}

@@ -1,0 +1,249 @@
+// Package workbook reads the sheets of workbooks: Office Open XML (ECMA-376,
+// .xlsx and .xlsm) and OpenDocument (ODF 1.3, .ods).
+//
+// The model: a [Book] lists its [Sheet]s; a sheet yields its rows one after
+// the other, streamed, as [Row]s of typed cells in a plain form: a number as
+// its shortest decimal, a date or time as ISO 8601, true and false as such,
+// and text as it stands. What a number means is decided by its cell's style.
+// Nothing of a sheet is kept but the row at hand; of an Office Open XML book
+// the shared texts are.
+//
+// Whatever a file claims about its own size is not believed: rows and cells
+// are counted as they come, and every part has a bound.
+package workbook
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strconv"
+	"strings"
+)
+
+// Bounds of both formats.
+const (
+	MaxRows    = 1 << 20
+	MaxColumns = 1 << 14
+)
+
+// A Book is an open workbook.
+type Book struct {
+	Sheets []Sheet
+	// Names are ranges that have a name, tables among them.
+	Names []Name
+	Kind  string // what it is, for people
+}
+
+// A Sheet is one tab.
+type Sheet struct {
+	Name   string
+	Hidden bool
+	rows   func(ctx context.Context, row func(*Row) error) error
+	merged func() int64
+}
+
+// A Name is a range that has a name.
+type Name struct {
+	Name, Sheet string
+	Range       Range
+}
+
+// A Row is one row that has cells. It is valid until the next.
+type Row struct {
+	Number int // from 1
+	Cells  []Cell
+}
+
+// A Cell is one that holds something.
+type Cell struct {
+	Column int // from 0
+	// Value is in plain form.
+	Value []byte
+	// Text tells that it is text, whatever it looks like.
+	Text bool
+}
+
+// Limits bound what a file may take.
+type Limits struct {
+	// Part is how many bytes one part may unpack to; 0 means DefaultPart.
+	Part int64
+}
+
+// DefaultPart is the bound on one part of a workbook, unpacked.
+const DefaultPart = 8 << 30
+
+// maxShared bounds the shared texts, which are kept in memory.
+const maxShared = 1 << 30
+
+// ErrEncrypted says that a workbook has a password.
+var ErrEncrypted = errors.New("the workbook has a password")
+
+// Is reports whether a file that begins like this may be a workbook.
+func Is(head []byte) bool { return bytes.HasPrefix(head, []byte("PK\x03\x04")) }
+
+// Open reads the list of sheets. It returns nil without an error for a zip
+// archive that is no workbook.
+func Open(r io.ReaderAt, size int64, limits Limits) (*Book, error) {
+	if limits.Part == 0 {
+		limits.Part = DefaultPart
+	}
+	z, err := zip.NewReader(r, size)
+	if err != nil {
+		return nil, fmt.Errorf("the zip archive is damaged: %w", err)
+	}
+	p := &parts{files: map[string]*zip.File{}, limit: limits.Part}
+	for _, f := range z.File {
+		p.files[strings.TrimPrefix(path.Clean("/"+f.Name), "/")] = f
+	}
+	switch {
+	case p.files["content.xml"] != nil && p.files["META-INF/manifest.xml"] != nil:
+		return openODS(p)
+	case p.files["[Content_Types].xml"] != nil && p.files["_rels/.rels"] != nil:
+		return openOOXML(p)
+	}
+	return nil, nil
+}
+
+// parts are the files within a workbook.
+type parts struct {
+	files map[string]*zip.File
+	limit int64
+}
+
+// open begins to read a part; an absent one gives io.EOF at once if it may be
+// absent.
+func (p *parts) open(name string) (*scanner, error) {
+	f := p.files[strings.TrimPrefix(name, "/")]
+	if f == nil {
+		return nil, fmt.Errorf("the part %s is missing", name)
+	}
+	r, err := f.Open()
+	if err != nil {
+		return nil, fmt.Errorf("the part %s cannot be read: %w", name, err)
+	}
+	return newScanner(&bounded{r: r, left: p.limit, name: name}), nil
+}
+
+func (p *parts) has(name string) bool { return p.files[strings.TrimPrefix(name, "/")] != nil }
+
+// bounded fails where a part is longer than it may be.
+type bounded struct {
+	r    io.ReadCloser
+	left int64
+	name string
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	if b.left <= 0 {
+		return 0, fmt.Errorf("the part %s unpacks to more than is allowed", b.name)
+	}
+	n, err := b.r.Read(p[:min(int64(len(p)), b.left)])
+	b.left -= int64(n)
+	return n, err
+}
+
+func (b *bounded) Close() error { return b.r.Close() }
+
+// Rows yields the rows that have cells, in order.
+func (s *Sheet) Rows(ctx context.Context, row func(*Row) error) error { return s.rows(ctx, row) }
+
+// Merged is how many ranges of cells are merged, known when all rows have been
+// read. The value of such a range is in its first cell.
+func (s *Sheet) Merged() int64 {
+	if s.merged == nil {
+		return 0
+	}
+	return s.merged()
+}
+
+// A Range is a rectangle of cells. Rows count from 1, columns from 0; a To of
+// 0 rows or -1 columns is open.
+type Range struct {
+	FromRow, ToRow       int
+	FromColumn, ToColumn int
+}
+
+// All is the whole sheet.
+var All = Range{1, 0, 0, -1}
+
+// Row reports whether a row lies within.
+func (r Range) Row(n int) bool { return n >= r.FromRow && (r.ToRow == 0 || n <= r.ToRow) }
+
+// Column reports whether a column lies within.
+func (r Range) Column(n int) bool { return n >= r.FromColumn && (r.ToColumn < 0 || n <= r.ToColumn) }
+
+// String is the range as people write it.
+func (r Range) String() string {
+	if r == All {
+		return "all"
+	}
+	to := ColumnName(r.ToColumn)
+	if r.ToColumn < 0 {
+		to = ""
+	}
+	if r.ToRow > 0 {
+		to += strconv.Itoa(r.ToRow)
+	}
+	return ColumnName(r.FromColumn) + strconv.Itoa(r.FromRow) + ":" + to
+}
+
+// ParseRange reads A5:H200, A5:H, A:H, 5:200 or C3.
+func ParseRange(s string) (Range, error) {
+	from, to, two := strings.Cut(strings.ReplaceAll(strings.ToUpper(strings.TrimSpace(s)), "$", ""), ":")
+	r := All
+	bad := fmt.Errorf("%q is not a range of cells like A5:H200", s)
+	c1, n1, ok := parseCell(from)
+	if !ok {
+		return r, bad
+	}
+	r.FromColumn, r.FromRow = max(c1, 0), max(n1, 1)
+	if !two {
+		if c1 < 0 || n1 < 0 {
+			return r, bad
+		}
+		r.ToColumn, r.ToRow = c1, n1
+		return r, nil
+	}
+	c2, n2, ok := parseCell(to)
+	if !ok || (c1 < 0) != (c2 < 0) || n2 >= 0 && n2 < n1 || c2 >= 0 && c2 < c1 {
+		return r, bad
+	}
+	r.ToColumn, r.ToRow = c2, max(n2, 0)
+	return r, nil
+}
+
+// parseCell reads C17, C or 17; what is missing is -1.
+func parseCell(s string) (column, row int, ok bool) {
+	column, row = -1, -1
+	i := 0
+	for i < len(s) && s[i] >= 'A' && s[i] <= 'Z' {
+		column = (column+1)*26 + int(s[i]-'A')
+		if i++; column >= MaxColumns {
+			return 0, 0, false
+		}
+	}
+	if i < len(s) {
+		n, err := strconv.Atoi(s[i:])
+		if err != nil || n < 1 || n > MaxRows {
+			return 0, 0, false
+		}
+		row = n
+	}
+	return column, row, s != ""
+}
+
+// ColumnName is A for 0, AA for 26.
+func ColumnName(n int) string {
+	if n < 0 {
+		return ""
+	}
+	s := ""
+	for n++; n > 0; n = (n - 1) / 26 {
+		s = string(rune('A'+(n-1)%26)) + s
+	}
+	return s
+}
