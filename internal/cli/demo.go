@@ -60,7 +60,10 @@ func (a *app) demo(ctx context.Context, folder string) error {
 	st := a.style(a.out)
 	fmt.Fprintf(a.out, "%s\n", st.dim("# the sample data of the Harrowmere Canal Trust is in "+folder))
 	for _, step := range demo.Steps {
-		fmt.Fprintf(a.out, "\n%s\n%s\n", st.dim("# "+step.Say), st.title("$ ambertray "+commandLine(step.Args)))
+		if step.Say != "" {
+			fmt.Fprintf(a.out, "\n%s", st.dim("# "+step.Say))
+		}
+		fmt.Fprintf(a.out, "\n%s\n", st.title("$ ambertray "+commandLine(step.Args)))
 		sub := &app{version: a.version, commit: a.commit, in: a.in, out: a.out, err: a.err}
 		args := step.Args
 		if a.noColor {

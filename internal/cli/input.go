@@ -41,6 +41,7 @@ type inputFlags struct {
 	nullWords []string
 	tolerate  string
 	types     []string
+	same      []string
 	records   int64
 
 	table, schema string
@@ -51,6 +52,7 @@ type inputFlags struct {
 	leaveOut      []string
 	require       []string
 	keepEmpty     string
+	provenance    bool
 }
 
 func (f *inputFlags) add(cmd *cobra.Command) {
@@ -72,6 +74,7 @@ func (f *inputFlags) add(cmd *cobra.Command) {
 	p.StringVar(&f.decimal, "decimal", "", "decimal mark where the values do not decide it: point or comma")
 	p.StringArrayVar(&f.nullWords, "null-word", nil, "a word that means null in every column (may be repeated)")
 	p.StringVar(&f.tolerate, "tolerate", "", "share of values that may misfit a narrower type and become rejects, like 0.1%")
+	p.StringArrayVar(&f.same, "same", nil, "HEADER=OTHER: a column of one source is another's, by another name (may be repeated)")
 	p.StringArrayVar(&f.types, "type", nil, "COLUMN=TYPE, instead of the type found (may be repeated)")
 }
 
@@ -85,6 +88,7 @@ func (f *inputFlags) addTable(cmd *cobra.Command) {
 	p.StringVar(&f.rowNumber, "row-number", "", "add a column of this name with the number of the record")
 	p.StringArrayVar(&f.leaveOut, "leave-out", nil, "a column that is not loaded (may be repeated)")
 	p.StringArrayVar(&f.require, "require", nil, "a column that must not be blank (may be repeated)")
+	p.BoolVar(&f.provenance, "provenance", false, "add columns with source file, sheet, line, time of the load and its entry")
 	p.StringVar(&f.keepEmpty, "keep-empty", "", "empty fields that are empty texts, not nulls: quoted or all")
 }
 
@@ -171,6 +175,14 @@ func (f *inputFlags) options() (o profile.Options, err error) {
 	if o.Tolerate, err = share(f.tolerate); err != nil {
 		return o, asked("--tolerate %q: use a share from 0%% to 50%%, like 0.1%%", f.tolerate)
 	}
+	o.Same = map[string]string{}
+	for _, s := range f.same {
+		from, to, ok := strings.Cut(s, "=")
+		if !ok || from == "" || to == "" {
+			return o, asked("--same %q: write HEADER=OTHER, like --same 'Fee=Toll'", s)
+		}
+		o.Same[from] = to
+	}
 	for _, t := range f.types {
 		i := strings.LastIndex(t, "=")
 		if i < 1 {
@@ -206,7 +218,7 @@ func share(s string) (float64, error) {
 
 func (f *inputFlags) wishes() (plan.Wishes, error) {
 	w := plan.Wishes{Schema: f.schema, Table: f.table, KeepNames: f.names == "keep", Key: f.key, NoKey: f.noKey,
-		RowNumber: f.rowNumber, LeaveOut: f.leaveOut, Required: f.require, KeepEmpty: f.keepEmpty, Tolerate: f.tolerate}
+		RowNumber: f.rowNumber, LeaveOut: f.leaveOut, Required: f.require, KeepEmpty: f.keepEmpty, Tolerate: f.tolerate, Provenance: f.provenance}
 	if f.names != "safe" && f.names != "keep" {
 		return w, asked("--names %q: use safe or keep", f.names)
 	}
@@ -267,12 +279,13 @@ func (a *app) openAll(ctx context.Context, names []string, f *inputFlags, profil
 	if err != nil {
 		return nil, err
 	}
+	wishes.Same = opt.Same
 	if isPlan(name) {
 		in.given = true
 		if in.plan, err = plan.ReadFile(name); err != nil {
 			return nil, err
 		}
-		for _, flag := range []string{"delimiter", "quote", "escape", "encoding", "header-row", "skip", "footer", "member", "sheet", "range", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key", "row-number", "leave-out", "require", "keep-empty"} {
+		for _, flag := range []string{"delimiter", "quote", "escape", "encoding", "header-row", "skip", "footer", "member", "sheet", "range", "same", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key", "row-number", "leave-out", "require", "keep-empty", "provenance"} {
 			if f.cmd.Flags().Lookup(flag) != nil && f.given(flag) {
 				return nil, asked("--%s: the plan %s already says this\n  change the plan, or use the source itself", flag, name)
 			}
@@ -287,25 +300,27 @@ func (a *app) openAll(ctx context.Context, names []string, f *inputFlags, profil
 			return nil, err
 		}
 	} else {
-		if len(names) > 1 {
-			return nil, asked("%s: is no plan, so that %s cannot follow it\n  write a plan with 'ambertray plan %s -o plan.yaml', then name the files behind it", name, names[1], name)
-		}
-		src, err := source.Open(ctx, name, known)
-		if err != nil {
+		if in.sources, err = openSources(ctx, names, known); err != nil {
 			return nil, err
 		}
-		in.sources = []*source.Source{src}
 	}
 	in.source = in.sources[0]
 	if in.given && !profiled {
 		return in, nil
 	}
-	m := a.newMeter(ctx, "looking", in.source.Size)
+	m := a.newMeter(ctx, "looking", in.size())
 	defer m.end()
 	opt.Progress = func(bytes, records int64) {
-		m.set(load.Progress{Stage: "looking", Bytes: bytes, Size: in.source.Size, Records: records})
+		m.set(load.Progress{Stage: "looking", Bytes: bytes, Size: in.size(), Records: records})
 	}
-	if in.profile, err = profile.Run(ctx, in.source, opt); err != nil {
+	if in.given {
+		for _, c := range in.plan.Columns {
+			for _, h := range c.Also {
+				opt.Same[h] = c.From
+			}
+		}
+	}
+	if in.profile, _, err = profile.RunAll(ctx, in.sources, opt); err != nil {
 		return nil, err
 	}
 	for h := range opt.Types {
@@ -320,11 +335,11 @@ func (a *app) openAll(ctx context.Context, names []string, f *inputFlags, profil
 	if in.given {
 		// What the plan has decided is no question any more.
 		in.profile.Findings = slices.DeleteFunc(in.profile.Findings, func(f profile.Finding) bool {
-			return f.Code == "dates-undecided" || f.Code == "mark-undecided" || f.Code == "mark-assumed" || f.Code == "mark-by-others" || f.Code == "near-miss"
+			return f.Code == "dates-undecided" || f.Code == "mark-undecided" || f.Code == "mark-assumed" || f.Code == "mark-by-others" || f.Code == "renamed" || f.Code == "near-miss"
 		})
 		return in, nil
 	}
-	if in.plan, in.comments, err = plan.Build(in.source, in.profile, wishes); err != nil {
+	if in.plan, in.comments, err = plan.Build(in.sources, in.profile, wishes); err != nil {
 		var pe *plan.Error
 		if errors.As(err, &pe) {
 			return nil, err
@@ -334,15 +349,46 @@ func (a *app) openAll(ctx context.Context, names []string, f *inputFlags, profil
 	return in, nil
 }
 
+// openSources opens files: each by itself, all that a pattern matches, or
+// several sheets of a workbook.
+func openSources(ctx context.Context, names []string, known source.Known) (out []*source.Source, err error) {
+	for _, name := range names {
+		files := []string{name}
+		if strings.ContainsAny(name, "*?[") && !fileExists(name) {
+			if files, err = matching("", name); err != nil {
+				return nil, err
+			}
+		}
+		for _, file := range files {
+			sheets := []string{known.Sheet}
+			if known.Sheet == "all" || strings.ContainsAny(known.Sheet, "*?[") {
+				if sheets, err = source.Sheets(ctx, file, known.Sheet, known); err != nil {
+					return nil, err
+				}
+			}
+			for _, sheet := range sheets {
+				k := known
+				k.Sheet = sheet
+				src, err := source.Open(ctx, file, k)
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, src)
+			}
+		}
+	}
+	return out, nil
+}
+
 // planSources opens the files of a plan, or others of their form.
 func (a *app) planSources(ctx context.Context, planFile string, p *plan.Plan, files []string, maxRecord int) (out []*source.Source, err error) {
 	type one struct {
-		file string
-		form *plan.Source
+		file, sheet string
+		form        *plan.Source
 	}
 	var all []one
 	for _, file := range files {
-		all = append(all, one{file, &p.Sources[0]})
+		all = append(all, one{file, p.Sources[0].Sheet, &p.Sources[0]})
 	}
 	if len(files) == 0 {
 		for i := range p.Sources {
@@ -352,23 +398,25 @@ func (a *app) planSources(ctx context.Context, planFile string, p *plan.Plan, fi
 				return nil, err
 			}
 			for _, file := range found {
-				all = append(all, one{file, s})
+				all = append(all, one{file, s.Sheet, s})
 			}
 		}
 	}
 	for _, x := range all {
 		known := x.form.Known()
 		known.MaxRecord = maxRecord
-		src, err := source.Open(ctx, x.file, known)
+		some, err := openSources(ctx, []string{x.file}, known)
 		if err != nil {
 			return nil, err
 		}
-		for _, other := range out {
-			if other.Path == src.Path {
-				return nil, asked("%s: is named twice\n  a file is loaded once in a load", x.file)
+		for _, src := range some {
+			for _, other := range out {
+				if other.Path == src.Path && other.Part() == src.Part() {
+					return nil, asked("%s: is named twice\n  a file is loaded once in a load", src.Name)
+				}
 			}
+			out = append(out, src)
 		}
-		out = append(out, src)
 	}
 	return out, nil
 }
@@ -378,7 +426,7 @@ func (a *app) planSources(ctx context.Context, planFile string, p *plan.Plan, fi
 // the program runs, else beside the plan.
 func matching(planFile, file string) ([]string, error) {
 	places := []string{file}
-	if !filepath.IsAbs(file) {
+	if planFile != "" && !filepath.IsAbs(file) {
 		places = append(places, filepath.Join(filepath.Dir(planFile), file))
 	}
 	for _, p := range places {
@@ -395,6 +443,9 @@ func matching(planFile, file string) ([]string, error) {
 			if len(found) > 0 {
 				return found, nil
 			}
+		}
+		if planFile == "" {
+			return nil, asked("no file matches %s", file)
 		}
 		return nil, asked("%s: no file matches %s\n  correct file: in the plan, or name the files behind the plan", planFile, file)
 	}

@@ -257,7 +257,8 @@ func (a *app) runLoad(ctx context.Context, in *input, job load.Job, db target.Ta
 	receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: f.mode}
 	m := a.newMeter(ctx, "loading", in.size())
 	job.Target, job.Receipt = db, receipt
-	rejects := entry.Rejects(load.Headers(in.sources))
+	job.Entry, job.At = receipt.Entry, receipt.Started
+	rejects := entry.Rejects(load.Headers(in.sources, in.plan))
 	if slices.ContainsFunc(in.sources, func(s *source.Source) bool { return s.Sheet != "" }) {
 		rejects.Cells()
 	}
@@ -346,8 +347,10 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took tim
 	fmt.Fprintf(a.out, "%s  %s of %s in %s, into %s\n\n", st.head(target.Qualified(r.Table.Schema, r.Table.Name)),
 		plural(r.Records.Loaded, "record"), sourceNames(r.Sources), round(took), into)
 	bytes := int64(0)
-	for _, s := range r.Sources {
-		bytes += s.Size
+	for i, s := range r.Sources {
+		if i == 0 || s.Path != r.Sources[i-1].Path {
+			bytes += s.Size
+		}
 	}
 	g := newGrid(st, "", ">", "")
 	g.row("read", grouped(r.Records.Read), st.dim("records in "+size(bytes)))
@@ -359,7 +362,7 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took tim
 	g.row("rejected", grouped(r.Records.Rejected), rejects)
 	var skipped []string
 	for _, s := range r.Skipped {
-		skipped = append(skipped, plural(s.Count, s.Kind+" line"))
+		skipped = append(skipped, skippedWords(s.Kind, s.Count))
 	}
 	g.row("skipped", grouped(r.Records.Skipped), st.dim(strings.Join(skipped, ", ")))
 	counted := ", counted before the commit"
@@ -514,7 +517,7 @@ func (a *app) changes(ctx context.Context, in *input, f *loadFlags, values bool,
 func (a *app) printChanges(all []load.Change, compared int) {
 	st := a.style(a.out)
 	if len(all) == 0 {
-		fmt.Fprintf(a.out, "%s\n\n", st.dim("Compared with the plan: "+plural(int64(compared), "file")+", nothing has changed"))
+		fmt.Fprintf(a.out, "%s\n\n", st.dim("Compared with the plan: "+plural(int64(compared), "source")+", nothing has changed"))
 		return
 	}
 	fmt.Fprintln(a.out, st.title("Compared with the plan"))
@@ -568,4 +571,12 @@ func (a *app) loadedBefore(in *input, f *loadFlags, mode target.Mode, found *tar
 		}
 	}
 	return nil
+}
+
+// skippedWords says how many rows of a kind were skipped.
+func skippedWords(kind string, n int64) string {
+	if kind == source.LeftOut.String() {
+		return plural(n, "record") + " left out by the plan"
+	}
+	return plural(n, kind+" line")
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -48,7 +49,7 @@ func (a *app) look(ctx context.Context, names []string, f *inputFlags, rows int)
 	var docs []lookSource
 	blockers := 0
 	for i, name := range names {
-		in, err := a.open(ctx, name, f, true)
+		in, err := a.openAll(ctx, []string{name}, f, true)
 		var choice *source.Choice
 		if errors.As(err, &choice) {
 			return a.printChoice(choice)
@@ -147,17 +148,36 @@ func (a *app) printLook(in *input, check *load.Check, rows int) {
 	if p.Limited {
 		records = "the first " + records
 	}
-	fmt.Fprintf(w, "%s  %s, %s, %s\n\n", st.head(src.Name), size(src.FileSize), records, plural(int64(len(p.Columns)), "column"))
+	name, bytes := src.Name, src.FileSize
+	if n := len(in.sources); n > 1 {
+		name = fmt.Sprintf("%s and %s", src.Name, plural(int64(n-1), "other source"))
+		bytes = 0
+		paths := map[string]bool{}
+		for _, s := range in.sources {
+			if !paths[s.Path] {
+				bytes += s.FileSize
+			}
+			paths[s.Path] = true
+		}
+	}
+	fmt.Fprintf(w, "%s  %s, %s, %s\n\n", st.head(name), size(bytes), records, plural(int64(len(p.Columns)), "column"))
 
 	// How it is written, and why we think so.
 	type fact struct{ what, value, why string }
 	var facts []fact
-	for _, e := range src.Evidence {
-		facts = append(facts, fact{e.What, e.Value, e.Why})
+	if len(in.sources) > 1 {
+		a.printSources(st, in)
+	} else {
+		for _, e := range src.Evidence {
+			facts = append(facts, fact{e.What, e.Value, e.Why})
+		}
 	}
 	for _, k := range []source.Kind{source.Title, source.Ruler, source.BlankLine, source.Footer} {
 		if n := p.Skipped[k]; n > 0 {
-			where := "above the header"
+			where := ""
+			if k == source.Title {
+				where = "above the header"
+			}
 			if lines := p.SkippedLines[k]; len(lines) > 0 {
 				where = "line " + grouped(lines[0])
 				for _, l := range lines[1:] {
@@ -166,7 +186,7 @@ func (a *app) printLook(in *input, check *load.Check, rows int) {
 				if n > int64(len(lines)) {
 					where += " …"
 				}
-			} else if len(src.Titles) > 0 {
+			} else if k == source.Title && len(in.sources) == 1 && len(src.Titles) > 0 {
 				where += ": " + shorten(strings.Join(src.Titles, " ⏎ "), 60)
 			}
 			facts = append(facts, fact{"skipped", plural(n, k.String()+" line"), where})
@@ -209,11 +229,68 @@ func (a *app) printLook(in *input, check *load.Check, rows int) {
 		fmt.Fprintf(w, "\n%s\n", st.title("With this plan"))
 		a.printCheck(st, check)
 	}
+	if rows > 0 && in.given && in.plan.Derives() {
+		a.printMade(st, in, rows)
+	}
 	if rows > 0 && len(p.First) > 0 {
 		n := min(rows, len(p.First))
 		fmt.Fprintf(w, "\n%s\n", st.title("First "+plural(int64(n), "record")))
-		printRecords(w, st, map[bool]string{true: "row", false: "line"}[src.Sheet != ""], src.Layout.Columns, p.First[:n])
+		printRecords(w, st, map[bool]string{true: "row", false: "line"}[src.Sheet != ""], headersOf(p), p.First[:n])
 	}
+}
+
+// printMade shows the first records of each of the first sources as the plan
+// makes them.
+func (a *app) printMade(st style, in *input, rows int) {
+	var names []string
+	for _, c := range in.plan.Definition().Columns {
+		names = append(names, c.Name)
+	}
+	for k, src := range in.sources {
+		if k == 3 {
+			fmt.Fprintf(a.out, "  %s\n", st.dim("and "+plural(int64(len(in.sources)-k), "other source")))
+			break
+		}
+		each := max(1, rows/min(len(in.sources), 3))
+		made, err := load.Preview(context.Background(), src, in.plan, each)
+		if err != nil {
+			fmt.Fprintf(a.out, "\n  %s\n", st.bad(err.Error()))
+			return
+		}
+		fmt.Fprintf(a.out, "\n%s\n", st.title("As the plan makes them: "+src.Name))
+		for i := range made {
+			made[i].Line = int64(i + 1)
+		}
+		printRecords(a.out, st, "", names, made)
+	}
+}
+
+// printSources lists several sources with what tells them apart.
+func (a *app) printSources(st style, in *input) {
+	g := newGrid(st, "source", "header", ">columns", "lacks")
+	for k, s := range in.sources {
+		if k == 40 {
+			g.row(st.dim(fmt.Sprintf("and %d more", len(in.sources)-k)))
+			break
+		}
+		header := "none"
+		if s.Layout.Header > 0 {
+			header = s.Place(s.Layout.Header, -1)
+		}
+		var lacks []string
+		for _, c := range in.profile.Columns {
+			if !slices.ContainsFunc(s.Layout.Columns, func(h string) bool { return source.Forgive(h) == source.Forgive(c.Header) }) {
+				lacks = append(lacks, c.Header)
+			}
+		}
+		name := s.Name
+		if s.Sheet != "" && k > 0 && in.sources[k-1].Path == s.Path {
+			name = fmt.Sprintf("… sheet %q", s.Sheet)
+		}
+		g.row(shorten(name, 50), header, fmt.Sprint(len(s.Layout.Columns)), st.dim(shorten(strings.Join(lacks, ", "), 40)))
+	}
+	g.render(a.out)
+	fmt.Fprintln(a.out)
 }
 
 // printColumns lists columns one below the other, so that any number of them
@@ -222,7 +299,11 @@ func (a *app) printColumns(st style, in *input, check *load.Check) {
 	p := in.profile
 	planned := map[int]int{} // by place in the file
 	if check != nil {
-		at, _, _ := in.plan.Positions(in.source.Layout.Columns)
+		headers := in.source.Layout.Columns
+		if len(in.sources) > 1 {
+			headers = load.Headers(in.sources, in.plan)
+		}
+		at, _, _ := in.plan.Positions(headers)
 		for i, place := range at {
 			planned[place] = i + 1
 		}
@@ -257,6 +338,9 @@ func (a *app) printColumns(st style, in *input, check *load.Check) {
 		cells := []string{fmt.Sprint(i + 1), shorten(c.Header, 30), c.Type.String(), blank, distinct, shorten(c.Range(), 44)}
 		if check != nil {
 			name, typ, miss := "left out", "", ""
+			if in.plan.Uses(c.Header) {
+				name = "in expressions"
+			}
 			if k := planned[i]; k > 0 {
 				pc := in.plan.Columns[k-1]
 				name, typ = pc.Name, pc.SQLType().String()
@@ -535,4 +619,11 @@ func lookDocument(in *input, check *load.Check, rows int) lookSource {
 		}
 	}
 	return d
+}
+
+func headersOf(p *profile.Profile) (out []string) {
+	for _, c := range p.Columns {
+		out = append(out, c.Header)
+	}
+	return
 }

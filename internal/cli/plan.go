@@ -23,12 +23,12 @@ Take a column out by moving its header to leave_out. docs/plan.md lists the keys
   ambertray plan lock-passages.csv --table passages --tolerate 0.1% -o passages.yaml
   ambertray look passages.yaml
   ambertray load passages.yaml --into sqlite:harrowmere.db`,
-		Args: args(1, 1, "one file"),
+		Args: args(1, -1, "one or more files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if isPlan(args[0]) {
 				return asked("plan: %s is a plan already\n  to see what it does, use 'ambertray look %s'", args[0], args[0])
 			}
-			in, err := a.open(cmd.Context(), args[0], &f, true)
+			in, err := a.openAll(cmd.Context(), args, &f, true)
 			if err != nil {
 				return err
 			}

@@ -98,7 +98,7 @@ func (a *app) script(ctx context.Context, names []string, f *inputFlags, d *dial
 		return err
 	}
 	if rejects != "" {
-		job.Rejects = tray.NewRejects(load.Headers(in.sources), rejects)
+		job.Rejects = tray.NewRejects(load.Headers(in.sources, in.plan), rejects)
 	}
 	m = a.newMeter(ctx, "writing", in.size())
 	job.Progress = m.set

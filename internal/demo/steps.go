@@ -29,6 +29,11 @@ var Steps = []Step{
 	{"The lock keepers have corrected three of the four; load just those.", []string{"mend", "lock_passages", "corrected-rejects.csv"}, 3},
 	{"The fourth cannot be corrected; settle it, with the reason.", []string{"mend", "lock_passages", "--waive", "3", "--because", "the page is torn, the remarks are lost"}, 0},
 	{"Every record is accounted for. Compare every value of the table with the file, and with what was mended.", []string{"verify", "lock_passages", "--deep"}, 0},
+	{"A workbook with a sheet a month: which one?", []string{"look", "toll-book-2025.xlsx"}, 2},
+	{"All of them, as one table. Two months are missing, and August has another name for the toll.", []string{"look", "toll-book-2025.xlsx", "--sheet", "all", "--rows", "4"}, 2},
+	{"A plan settles it: the date comes from day, sheet and file name, the permits get their zeros back.", []string{"look", "tolls.yaml", "--rows", "6"}, 0},
+	{"Ten sheets into one table, and every value compared.", []string{"load", "tolls.yaml", "--into", "sqlite:harrowmere.db"}, 0},
+	{"", []string{"verify", "tolls", "--deep"}, 0},
 	{"Nothing waits any more.", []string{"tray"}, 0},
 }
 
@@ -40,6 +45,8 @@ var files = []struct {
 	{"lock-passages.csv", func(w io.Writer) error { return Passages(w, 5000, true) }},
 	{"boat-register.txt", func(w io.Writer) error { return Register(w, 412) }},
 	{"corrected-rejects.csv", Corrected},
+	{"toll-book-2025.xlsx", TollBook},
+	{"tolls.yaml", func(w io.Writer) error { _, err := io.WriteString(w, TollPlan); return err }},
 	{"gauge-readings.tsv", func(w io.Writer) error { return Gauges(w, 800) }},
 }
 

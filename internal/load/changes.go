@@ -51,7 +51,7 @@ func Changes(ctx context.Context, src *source.Source, p *plan.Plan, values bool,
 		}
 		add(h, Caution, false, "is new and not in the plan; it is not loaded. Name it under leave_out to settle that")
 	}
-	if len(missing) == 0 && !slices.IsSorted(at) {
+	if len(missing) == 0 && !slices.IsSorted(slices.DeleteFunc(slices.Clone(at), func(i int) bool { return i < 0 })) {
 		add("", Fine, false, "the columns stand in another order than in the plan; they are found by their names")
 	}
 	if len(missing) > 0 {
@@ -86,7 +86,7 @@ func Changes(ctx context.Context, src *source.Source, p *plan.Plan, values bool,
 				return nil, err
 			}
 		}
-		if t := now.Columns[at[i]].Type; t.Kind != sqltype.None && t != pc.SQLType() {
+		if t := now.Columns[max(at[i], 0)].Type; at[i] >= 0 && t.Kind != sqltype.None && t != pc.SQLType() {
 			text += fmt.Sprintf("; all values would fit %s", t)
 		}
 		add(pc.From, Blocking, true, "%s; change type: or reading: in the plan, or say --accept-changes to reject the records", text)

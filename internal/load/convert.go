@@ -7,6 +7,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"ambertray/internal/derive"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/reading"
@@ -33,6 +34,13 @@ type converter struct {
 	index   int            // of the source
 	place   Placer         // the encoder, if it wants to know, or nil
 	without map[int64]bool // lines to pass over
+	wrong   []wrongValue   // memory
+	base    int64          // records before the chunk, where each needs it
+
+	exprs  *plan.Expressions // nil: none
+	record *derive.Record
+	mended map[string]*derive.Record // by source
+	plain  []*reading.Reader         // of what expressions yield
 }
 
 func newConverter(src *source.Source, p *plan.Plan, at []int, enc target.Encoder) (*converter, error) {
@@ -133,35 +141,36 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 		if c.number {
 			c.row[0].Null, c.row[0].Int = false, c.recordNumber(p)
 		}
-		good := true
-		for i, r := range c.readers {
-			f := rec.Fields[c.at[i]]
-			m := r.Read(f, rec.Quoted(c.at[i]), &c.row[first+i])
-			if m == reading.OK {
-				continue
+		verdict, wrong := c.values(rec, p.first+p.records)
+		if verdict == leftOut {
+			p.skipped[source.LeftOut]++
+			continue
+		}
+		for _, m := range wrong {
+			if m.misfit == reading.OK {
+				continue // an expression failed; there is no value to show
 			}
-			x := &p.misfits[i]
+			x := &p.misfits[m.column]
 			x.count++
-			shown := f
-			if r.Trim {
-				shown = reading.TrimSpace(f)
-			}
-			if m == reading.TooLong {
+			if m.misfit == reading.TooLong {
 				x.tooLong++
-				x.longest = max(x.longest, utf8.RuneCount(shown))
+				x.longest = max(x.longest, utf8.RuneCount(m.shown))
 			}
 			if len(x.first) == 0 {
-				x.reason = m.Reason(r.Type, shown)
+				x.reason = m.reason
 			}
 			if len(x.first) < 3 {
-				x.first = append(x.first, profile.Example{Line: rec.Line, Value: string(f)})
-			}
-			if good {
-				good = false
-				p.rejects = append(p.rejects, c.reject(rec, p.records, c.plan.Columns[i].Name, m.Reason(r.Type, shown), string(f)))
+				x.first = append(x.first, profile.Example{Line: rec.Line, Value: string(m.field)})
 			}
 		}
-		if !good {
+		if verdict == wrongValues {
+			m := wrong[0]
+			column := ""
+			if m.column >= 0 {
+				column = c.plan.Columns[m.column].Name
+			}
+			r := c.reject(rec, p.records, column, m.reason, string(m.field))
+			p.rejects = append(p.rejects, r)
 			continue
 		}
 		if skip[accepted] {
@@ -192,12 +201,13 @@ func (c *converter) refused(p *part, refusals []target.Refusal) {
 		skip[refusals[i].Row] = true
 	}
 	c.convert(p.chunk, p, skip)
+	c.base = p.first
 	accepted := 0
 	c.each(p.chunk, func(_, record int64) {
 		if x := byRow[accepted]; x != nil {
 			value := ""
 			for i, pc := range c.plan.Columns {
-				if pc.Name == x.Column {
+				if pc.Name == x.Column && c.at[i] >= 0 {
 					value = string(c.rec.Fields[c.at[i]])
 				}
 			}
@@ -213,7 +223,6 @@ func (c *converter) refused(p *part, refusals []target.Refusal) {
 // and its number in the chunk, from 1; c.rec is the record.
 func (c *converter) each(chunk *delimited.Chunk, f func(line, record int64)) {
 	c.rows.Reset(chunk)
-	var v reading.Value
 	record := int64(0)
 records:
 	for {
@@ -228,13 +237,150 @@ records:
 		if c.without[c.rec.Line] || c.rec.Fault != delimited.NoFault || len(c.rec.Fields) != len(c.src.Layout.Columns) {
 			continue
 		}
-		for i, r := range c.readers {
-			if r.Read(c.rec.Fields[c.at[i]], c.rec.Quoted(c.at[i]), &v) != reading.OK {
-				continue records
-			}
+		if verdict, _ := c.values(&c.rec, c.base+record); verdict != goodValues {
+			continue records
 		}
 		f(c.rec.Line, record)
 	}
+}
+
+// A verdict is what becomes of a record's values.
+type verdict uint8
+
+const (
+	goodValues verdict = iota
+	wrongValues
+	leftOut
+)
+
+// wrongValue is one that does not fit its column.
+type wrongValue struct {
+	column int
+	misfit reading.Misfit // OK: an expression failed
+	reason string
+	field  []byte
+	shown  []byte // without spaces around
+}
+
+// values reads the fields of a record into c.row, and computes what
+// expressions make. number is the record's.
+func (c *converter) values(rec *delimited.Record, number int64) (verdict, []wrongValue) {
+	first := c.first()
+	wrong := c.wrong[:0]
+	for i, r := range c.readers {
+		at := c.at[i]
+		var f []byte // of a column that the source lacks: nothing
+		if at >= 0 {
+			f = rec.Fields[at]
+		} else if c.exprs != nil && c.exprs.Value[i] != nil {
+			continue
+		}
+		m := r.Read(f, rec.Quoted(at), &c.row[first+i])
+		if m == reading.OK || m == reading.Blank && c.exprs != nil && c.exprs.Fill[i] != nil {
+			continue
+		}
+		shown := f
+		if r.Trim {
+			shown = reading.TrimSpace(f)
+		}
+		wrong = append(wrong, wrongValue{i, m, m.Reason(r.Type, shown), f, shown})
+	}
+	if c.exprs != nil {
+		var out bool
+		if out, wrong = c.express(rec, number, wrong); out {
+			return leftOut, nil
+		}
+	}
+	c.wrong = wrong
+	if len(wrong) > 0 {
+		return wrongValues, wrong
+	}
+	return goodValues, nil
+}
+
+// express evaluates the plan's expressions for a record whose fields have been
+// read.
+func (c *converter) express(rec *delimited.Record, number int64, wrong []wrongValue) (out bool, _ []wrongValue) {
+	first, lead := c.first(), c.lead()
+	x, line := c.record, rec.Line
+	if lead > 0 {
+		// A record that was mended is still the one that it was.
+		number, _ = strconv.ParseInt(string(rec.Fields[1]), 10, 64)
+		line, _ = strconv.ParseInt(string(rec.Fields[3]), 10, 64)
+		if was := c.mended[string(rec.Fields[2])]; was != nil {
+			x = was
+		}
+	}
+	x.Next(number, line)
+	for i, h := range c.src.Layout.Columns {
+		if i >= lead && i < len(rec.Fields) {
+			x.Field(h, rec.Fields[i])
+		}
+	}
+	misread := map[int]bool{}
+	for _, w := range wrong {
+		misread[w.column] = true
+	}
+	for i, pc := range c.plan.Columns {
+		if c.exprs.Value[i] != nil {
+			continue
+		}
+		var v *reading.Value
+		if r := &c.row[first+i]; !misread[i] && !(c.exprs.Fill[i] != nil && c.blank(rec, i)) {
+			v = r
+		}
+		x.Set(pc.Name, c.readers[i].Type, v)
+	}
+	fail := func(i int, err error) {
+		wrong = append(wrong, wrongValue{column: i, reason: err.Error()})
+	}
+	if c.exprs.Keep != nil {
+		keep, err := c.exprs.Keep.Keep(x)
+		if err != nil {
+			fail(-1, err)
+			return false, wrong[len(wrong)-1:]
+		}
+		if !keep {
+			return true, nil
+		}
+	}
+	for i := range c.plan.Columns {
+		p := c.exprs.Value[i]
+		if p == nil && c.exprs.Fill[i] != nil && !misread[i] && c.blank(rec, i) {
+			p = c.exprs.Fill[i]
+		}
+		if p == nil {
+			continue
+		}
+		text, err := p.Text(x, c.readers[i].Type)
+		if err != nil {
+			fail(i, err)
+			continue
+		}
+		v := &c.row[first+i]
+		if text == nil {
+			if v.Null = true; c.readers[i].Required {
+				wrong = append(wrong, wrongValue{column: i, misfit: reading.Blank, reason: reading.Blank.Reason(c.readers[i].Type, nil)})
+			}
+			continue
+		}
+		if m := c.plain[i].Read(text, true, v); m != reading.OK {
+			wrong = append(wrong, wrongValue{i, m, m.Reason(c.readers[i].Type, text), text, text})
+		} else if r := c.readers[i]; (r.Lo != 0 || r.Hi != 0) && r.Type.IsInteger() && (v.Int < r.Lo || v.Int > r.Hi) {
+			wrong = append(wrong, wrongValue{i, reading.OutOfRange, reading.OutOfRange.Reason(r.Type, text), text, text})
+		} else if len(v.Text) > 0 {
+			v.Text = append([]byte(nil), v.Text...)
+		}
+	}
+	return false, wrong
+}
+
+// blank reports whether a column's field holds nothing.
+func (c *converter) blank(rec *delimited.Record, i int) bool {
+	if c.at[i] < 0 {
+		return true
+	}
+	return len(reading.TrimSpace(rec.Fields[c.at[i]])) == 0 || c.row[c.first()+i].Null
 }
 
 // lead is how many fields stand before those of the record itself.
@@ -243,7 +389,7 @@ func (c *converter) lead() int { return c.src.Layout.Lead }
 // recordNumber is the number of the record at hand in its source. Records that
 // are mended carry theirs with them.
 func (c *converter) recordNumber(p *part) int64 {
-	if c.lead() >= 2 {
+	if c.lead() > 0 {
 		n, _ := strconv.ParseInt(string(c.rec.Fields[1]), 10, 64)
 		return n
 	}

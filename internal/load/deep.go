@@ -77,7 +77,7 @@ func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, db 
 			d.Key = append(d.Key, i)
 		}
 	}
-	d.Result, err = proof.Compare(ctx, &sourceSide{Job{Sources: sources, Plan: p, Without: without, MaxRejects: -1}}, side, opt)
+	d.Result, err = proof.Compare(ctx, &sourceSide{Job{Sources: sources, Plan: p, Without: without, Origins: origins(p), MaxRejects: -1, Entry: r.Entry, At: r.Started}}, side, opt)
 	return d, err
 }
 

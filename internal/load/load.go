@@ -23,9 +23,11 @@ import (
 	"sync"
 	"time"
 
+	"ambertray/internal/derive"
 	"ambertray/internal/pipeline"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
+	"ambertray/internal/reading"
 	"ambertray/internal/source"
 	"ambertray/internal/source/delimited"
 	"ambertray/internal/sqltype"
@@ -48,6 +50,11 @@ type Job struct {
 	Target  target.Target
 	// Spec says how the table is to be loaded. Its columns are the plan's.
 	Spec target.Spec
+	// Entry and At name the load and its time, for expressions.
+	Entry string
+	At    time.Time
+	// Origins are the sources that mended records came from, by name.
+	Origins map[string]*source.Source
 	// Rejects takes the records that are not loaded; nil only counts them.
 	Rejects Keeper
 	// Without names records, by source and line, that are passed over as if
@@ -158,6 +165,7 @@ type run struct {
 	at      [][]int // the field of each column, by source
 	slots   [][]int // the place of each field among the headers, by source; nil: as it is
 	headers []string
+	exprs   *plan.Expressions
 	current int            // the source that is read
 	stream  *source.Stream // of it
 	done    int64          // bytes of the sources before it
@@ -169,7 +177,7 @@ type run struct {
 	total   []tally.Column
 	before  []tally.Column // what the table held, or nil
 	records tray.Records
-	skipped [8]int64
+	skipped [8]int64                   // by kind
 	refused []map[int64]bool           // lines of the records that the database refused, by source
 	reasons map[[2]string]*tray.Reason // by column and reason
 	misfits []misfits
@@ -184,69 +192,53 @@ func clip(s string) string {
 }
 
 func newRun(job Job) (*run, error) {
-	r := &run{job: job, headers: Headers(job.Sources)}
-	for _, src := range job.Sources {
+	headers, slots := source.Match(job.Sources, same(job.Plan))
+	r := &run{job: job, headers: headers}
+	var err error
+	if r.exprs, err = job.Plan.Expressions(); err != nil {
+		return nil, err
+	}
+	for k, src := range job.Sources {
 		at, err := Positions(job.Plan, src)
 		if err != nil {
 			return nil, err
 		}
 		r.at = append(r.at, at)
-		r.slots = append(r.slots, slots(src, r.headers))
+		if isInOrder(slots[k]) {
+			slots[k] = nil
+		}
+		r.slots = append(r.slots, slots[k])
 		r.size += src.Size
 		r.refused = append(r.refused, map[int64]bool{})
 	}
 	return r, nil
 }
 
-// Headers are the columns of sources, those of the first first, as rejects
-// are kept under.
-func Headers(sources []*source.Source) (headers []string) {
-	for k, src := range sources {
-		own := src.Layout.Columns[src.Layout.Lead:]
-		if k == 0 {
-			headers = slices.Clone(own)
-			continue
-		}
-		for i := range own {
-			if slot(own, i, headers) < 0 {
-				headers = append(headers, own[i])
-			}
+func isInOrder(at []int) bool {
+	for i, k := range at {
+		if i != k {
+			return false
 		}
 	}
+	return true
+}
+
+// Headers are the columns of a plan's sources, those of the first first, as
+// rejects are kept under.
+func Headers(sources []*source.Source, p *plan.Plan) []string {
+	headers, _ := source.Match(sources, same(p))
 	return headers
 }
 
-// slot finds column i of a source among the headers, the n-th of a name being
-// the n-th there.
-func slot(own []string, i int, headers []string) int {
-	nth := 0
-	for _, h := range own[:i] {
-		if plan.Forgive(h) == plan.Forgive(own[i]) {
-			nth++
+// same are the headers that mean another in a plan.
+func same(p *plan.Plan) map[string]string {
+	out := map[string]string{}
+	for _, c := range p.Columns {
+		for _, h := range c.Also {
+			out[h] = c.From
 		}
 	}
-	for k, h := range headers {
-		if plan.Forgive(h) == plan.Forgive(own[i]) {
-			if nth == 0 {
-				return k
-			}
-			nth--
-		}
-	}
-	return -1
-}
-
-func slots(src *source.Source, headers []string) (at []int) {
-	own := src.Layout.Columns[src.Layout.Lead:]
-	same := true
-	for i := range own {
-		at = append(at, slot(own, i, headers))
-		same = same && at[i] == i
-	}
-	if same {
-		return nil
-	}
-	return at
+	return out
 }
 
 // Run loads. On success the receipt is complete but for its end time.
@@ -353,7 +345,9 @@ func Feed(ctx context.Context, job Job, sink Sink) (*Check, error) {
 func Positions(p *plan.Plan, src *source.Source) ([]int, error) {
 	at, missing, _ := p.Positions(src.Layout.Columns[src.Layout.Lead:])
 	for i := range at {
-		at[i] += src.Layout.Lead
+		if at[i] >= 0 {
+			at[i] += src.Layout.Lead
+		}
 	}
 	if len(missing) > 0 {
 		return nil, &source.Problem{Source: src.Name, Line: src.Layout.Header, Asked: true,
@@ -428,7 +422,7 @@ func (r *run) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 		}
 	}
 	var numbers *numbering
-	if p.Table.RowNumber != "" {
+	if p.Table.RowNumber != "" || r.exprs != nil {
 		numbers = newNumbering()
 	}
 	err = pipeline.Run(ctx, r.stream, workers,
@@ -467,6 +461,19 @@ func (r *run) converter(k int, enc target.Encoder) (*converter, error) {
 		return nil, err
 	}
 	c.slots, c.index = r.slots[k], k
+	if r.exprs != nil {
+		c.exprs = r.exprs
+		c.record = derive.NewRecord(r.job.Sources[k], k+1, r.exprs.Variables, r.job.Entry, r.job.At)
+		c.mended = map[string]*derive.Record{}
+		for name, src := range r.job.Origins {
+			if c.lead() == lead {
+				c.mended[name] = derive.NewRecord(src, k+1, r.exprs.Variables, r.job.Entry, r.job.At)
+			}
+		}
+		for i := range c.readers {
+			c.plain = append(c.plain, reading.Strict(c.readers[i].Type))
+		}
+	}
 	if r.job.Without != nil {
 		c.without = r.job.Without[k]
 	}
@@ -587,6 +594,7 @@ func (b *back) chunk(c *converter, chunk *delimited.Chunk, k int, base int64) er
 	}
 	var here []target.Refusal
 	row := 0
+	c.base = base
 	c.each(chunk, func(line, _ int64) {
 		if refused[line] {
 			here = append(here, target.Refusal{Row: row, Message: ""})

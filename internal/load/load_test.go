@@ -190,11 +190,11 @@ func job(t *testing.T, m *memory, text string, w plan.Wishes, opt profile.Option
 	require.NoError(t, err)
 	prof, err := profile.Run(context.Background(), src, opt)
 	require.NoError(t, err)
-	p, _, err := plan.Build(src, prof, w)
+	p, _, err := plan.Build([]*source.Source{src}, prof, w)
 	require.NoError(t, err)
 	entry, err := tray.Create(filepath.Join(dir, "tray"), "in", time.Now())
 	require.NoError(t, err)
-	j := Job{Sources: []*source.Source{src}, Plan: p, Target: m, Spec: target.Spec{Mode: target.Create, Table: p.Definition()}, Rejects: entry.Rejects(Headers([]*source.Source{src})), MaxRejects: -1,
+	j := Job{Sources: []*source.Source{src}, Plan: p, Target: m, Spec: target.Spec{Mode: target.Create, Table: p.Definition()}, Rejects: entry.Rejects(Headers([]*source.Source{src}, p)), MaxRejects: -1,
 		Log: slog.New(slog.DiscardHandler)}
 	j.Receipt = Started(entry.Name, j.Sources, "memory", "test", time.Now())
 	return j

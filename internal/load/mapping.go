@@ -94,10 +94,14 @@ func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *target.
 			if i < len(open) {
 				c = open[i]
 			}
-		} else if c = find(t, pc.Name); c == nil {
+		} else if c = find(t, pc.Name); c == nil && pc.From != "" {
 			c = find(t, pc.From)
 		}
-		x := Pairing{From: pc.From, FileType: pc.SQLType().String(), Weight: Fine}
+		from := pc.From
+		if pc.Value != "" {
+			from = "(computed)"
+		}
+		x := Pairing{From: from, FileType: pc.SQLType().String(), Weight: Fine}
 		switch {
 		case c == nil:
 			x.Weight, x.Text = Blocking, "the table has no such column; rename it in the plan, or leave it out"

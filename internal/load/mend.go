@@ -87,6 +87,8 @@ type original struct {
 	// cannot be tried unless it is changed.
 	broken                bool
 	column, reason, value string
+	source                string
+	line                  int64
 }
 
 // originals reads the rejects as they were.
@@ -94,7 +96,7 @@ func (m *mend) originals(ctx context.Context) error {
 	m.seed, m.rejects = maphash.MakeSeed(), map[int64]original{}
 	widths := map[int64]int{}
 	headers, err := tray.ReadRejects(ctx, m.Entry.Path(tray.OriginalFile), func(r *tray.Reject) error {
-		o := original{hash: m.hash(r.Fields), column: r.Column, reason: r.Reason, value: r.Value}
+		o := original{hash: m.hash(r.Fields), column: r.Column, reason: r.Reason, value: r.Value, source: r.Source, line: r.Line}
 		o.broken = isFault(r.Reason) || slices.ContainsFunc(r.Fields, func(f tray.Field) bool { return strings.ContainsRune(f.Text, '\ufffd') })
 		widths[r.Number] = len(r.Fields)
 		m.rejects[r.Number] = o
@@ -155,7 +157,7 @@ func (m *mend) keep(ctx context.Context) (name string, err error) {
 		}
 	}()
 	w := bufio.NewWriter(f)
-	head := []tray.Field{{Text: "reject"}, {Text: "record"}}
+	head := []tray.Field{{Text: "reject"}, {Text: "record"}, {Text: "source"}, {Text: "line"}}
 	for _, h := range m.headers {
 		head = append(head, tray.Field{Text: h})
 	}
@@ -191,6 +193,9 @@ func (m *mend) keep(ctx context.Context) (name string, err error) {
 		}
 		buf = strconv.AppendInt(buf[:0], r.Number, 10)
 		buf = strconv.AppendInt(append(buf, ','), r.Record, 10)
+		// Where it came from is told by the rejects as they were.
+		buf = tray.AppendFields(append(buf, ','), []tray.Field{{Text: was.source}})
+		buf = strconv.AppendInt(append(buf, ','), was.line, 10)
 		buf = append(tray.AppendFields(append(buf, ','), fields), '\n')
 		m.out.Tried++
 		_, err := w.Write(buf)
@@ -250,7 +255,7 @@ func (m *mend) load(ctx context.Context, name string) error {
 		return err
 	}
 	return Run(ctx, Job{
-		Sources: []*source.Source{src}, Plan: m.Plan, Target: m.Target, MaxRejects: -1, Log: m.Log, Progress: m.Progress, Receipt: run, Rejects: kept,
+		Sources: []*source.Source{src}, Plan: m.Plan, Target: m.Target, MaxRejects: -1, Log: m.Log, Progress: m.Progress, Receipt: run, Rejects: kept, Origins: origins(m.Plan), Entry: m.Receipt.Entry, At: m.Receipt.Started,
 		Spec: target.Spec{Mode: target.Append, Table: def, SlowPath: m.SlowPath},
 		BeforeCommit: func() error {
 			still := map[int64]bool{}
@@ -320,6 +325,22 @@ func (k *refusedRejects) Add(x tray.Reject) error {
 func (k *refusedRejects) Finish() error { return nil }
 func (k *refusedRejects) Kept() int64   { return int64(len(k.list)) }
 
+// lead is how many columns of our own a kept file has: number of the reject and
+// the record, source and line.
+const lead = 4
+
+// origins are a plan's sources, by the names that their rejects bear.
+func origins(p *plan.Plan) map[string]*source.Source {
+	out := map[string]*source.Source{}
+	for i := range p.Sources {
+		s := &p.Sources[i]
+		x := &source.Source{Path: s.File, Member: s.Member, Sheet: s.Sheet}
+		x.Name = x.FullName()
+		out[x.Name] = x
+	}
+	return out
+}
+
 // openKept opens a file that a mend kept.
 func openKept(ctx context.Context, e *tray.Entry, name string) (*source.Source, error) {
 	comma, quote, none := ",", `"`, ""
@@ -328,7 +349,7 @@ func openKept(ctx context.Context, e *tray.Entry, name string) (*source.Source, 
 	if err != nil {
 		return nil, err
 	}
-	src.Layout.Lead = 2
+	src.Layout.Lead = lead
 	return src, nil
 }
 

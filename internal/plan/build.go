@@ -27,15 +27,26 @@ type Wishes struct {
 	KeepEmpty     string
 	Required      []string
 	Tolerate      string
+	// Same names headers that mean another.
+	Same map[string]string
+	// Provenance adds columns that tell where a record came from.
+	Provenance bool
 }
 
 // Build makes the plan that a profile suggests, and the evidence for it.
-func Build(src *source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments, error) {
-	p := &Plan{Version: Version, Sources: []Source{FromLayout(src)}, Tolerate: w.Tolerate}
+func Build(sources []*source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments, error) {
+	src := sources[0]
+	p := &Plan{Version: Version, Tolerate: w.Tolerate}
+	for _, s := range sources {
+		p.Sources = append(p.Sources, FromLayout(s))
+	}
 	c := Comments{Beside: map[string]string{}, Above: map[string][]string{}}
 	p.Table.Schema, p.Table.Name = w.Schema, w.Table
 	if p.Table.Name == "" {
 		p.Table.Name = dialect.TableName(cmp.Or(src.Sheet, src.Member, src.Path))
+		if len(sources) > 1 && src.Sheet != "" {
+			p.Table.Name = dialect.TableName(src.Path)
+		}
 	}
 	headers := make([]string, len(prof.Columns))
 	for i, col := range prof.Columns {
@@ -114,6 +125,19 @@ func Build(src *source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments
 			pc.KeepEmpty = w.KeepEmpty
 		}
 		pc.Reading = readingOf(col)
+		if prof.Across != nil {
+			x := prof.Across[i]
+			pc.Optional = len(x.Missing) > 0
+			if pc.Optional {
+				c.Beside[fmt.Sprintf("$.columns[%d].from", n)] = fmt.Sprintf("in %d of %d sources", x.In, len(sources))
+			}
+			for from, to := range w.Same {
+				if to == col.Header && from != to {
+					pc.Also = append(pc.Also, from)
+				}
+			}
+			slices.Sort(pc.Also)
+		}
 		p.Columns = append(p.Columns, pc)
 		path := fmt.Sprintf("$.columns[%d]", n)
 		c.Beside[path+".type"] = typeWhy(col)
@@ -138,7 +162,14 @@ func Build(src *source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments
 			}
 		}
 	}
-	c.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s)", filepath.Base(src.Path), phrase.Count(prof.Records, "record"), phrase.Size(src.FileSize))
+	if w.Provenance {
+		p.Columns = append(p.Columns, provenance(sources, names)...)
+	}
+	from := filepath.Base(src.Path)
+	if len(sources) > 1 {
+		from = fmt.Sprintf("%d sources", len(sources))
+	}
+	c.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s)", from, phrase.Count(prof.Records, "record"), phrase.Size(src.FileSize))
 	for _, e := range src.Evidence {
 		if path := map[string]string{"encoding": "encoding", "delimiter": "delimiter", "quote": "quote", "escape": "escape", "header": "header", "footer": "footer"}[e.What]; path != "" {
 			c.Beside["$.sources[0]."+path] = e.Why
@@ -156,6 +187,24 @@ func Build(src *source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments
 		c.Above["$.table.name"] = []string{"key: " + strings.Join(offers, " or ") + " would identify a record"}
 	}
 	return p, c, p.Check()
+}
+
+// provenance are the columns that tell where a record came from.
+func provenance(sources []*source.Source, taken []string) (out []Column) {
+	add := func(name, typ, value string) {
+		for slices.Contains(taken, name) {
+			name += "_"
+		}
+		out = append(out, Column{Name: name, Type: typ, Value: value, Required: true, Unicode: strings.HasPrefix(typ, "varchar")})
+	}
+	add("source_file", "varchar(255)", "source.file")
+	if slices.ContainsFunc(sources, func(s *source.Source) bool { return s.Sheet != "" }) {
+		add("source_sheet", "varchar(100)", "source.sheet")
+	}
+	add("source_line", "bigint", "record.line")
+	add("loaded_at", "timestamp(3)", "load.time")
+	add("load_entry", "varchar(120)", "load.entry")
+	return out
 }
 
 var keyWord = regexp.MustCompile(`(?i)(^|[ _-])(id|no|nr|num|number|code|key|ref|reference|uuid|guid|sku)$|id$`)

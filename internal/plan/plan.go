@@ -28,6 +28,8 @@ type Plan struct {
 	Sources []Source `yaml:"sources"`
 	Table   Table    `yaml:"table"`
 	Columns []Column `yaml:"columns"`
+	// Keep is a condition; records for which it is false are left out.
+	Keep string `yaml:"keep,omitempty"`
 	// LeaveOut names the headers that are deliberately not loaded.
 	LeaveOut []string `yaml:"leave_out,omitempty"`
 	// Tolerate is the share of values, like 1%, that were accepted as future
@@ -84,8 +86,16 @@ type Table struct {
 
 // A Column is one column of the table.
 type Column struct {
-	Name     string   `yaml:"name"`
-	From     string   `yaml:"from"`
+	Name string `yaml:"name"`
+	From string `yaml:"from,omitempty"`
+	// Also names other headers that mean the same, in other sources.
+	Also []string `yaml:"also,flow,omitempty"`
+	// Optional tells that a source may lack the column, which is null then.
+	Optional bool `yaml:"optional,omitempty"`
+	// Value is an expression that makes the column's value; such a column is
+	// from no header. Fill makes it where the field is blank.
+	Value    string   `yaml:"value,omitempty"`
+	Fill     string   `yaml:"fill,omitempty"`
 	Type     string   `yaml:"type"`
 	Reading  *Reading `yaml:"reading,omitempty"`
 	Required bool     `yaml:"required,omitempty"`
@@ -199,7 +209,7 @@ func (p *Plan) Definition() dialect.Table {
 	}
 	for _, c := range p.Columns {
 		comment := c.Comment
-		if comment == "" && Forgive(c.From) != Forgive(c.Name) {
+		if comment == "" && c.Value == "" && Forgive(c.From) != Forgive(c.Name) {
 			comment = c.From
 		}
 		t.Columns = append(t.Columns, dialect.Column{Name: c.Name, Type: c.SQLType(), Required: c.Required,
@@ -224,9 +234,17 @@ func (p *Plan) Positions(headers []string) (at []int, missing, extra []string) {
 	at = make([]int, len(p.Columns))
 	for i, c := range p.Columns {
 		at[i] = -1
-		places := exact[c.From]
-		if len(places) == 0 && len(loose[Forgive(c.From)]) == 1 {
-			places = loose[Forgive(c.From)]
+		if c.Value != "" {
+			continue
+		}
+		var places []int
+		for _, from := range append([]string{c.From}, c.Also...) {
+			if places = exact[from]; len(places) == 0 && len(loose[Forgive(from)]) == 1 {
+				places = loose[Forgive(from)]
+			}
+			if len(places) > 0 {
+				break
+			}
 		}
 		if n := seen[c.From]; n < len(places) {
 			// The same header twice means the columns in their order.
@@ -235,8 +253,13 @@ func (p *Plan) Positions(headers []string) (at []int, missing, extra []string) {
 			seen[c.From]++
 		} else if len(places) > 0 {
 			at[i] = places[len(places)-1]
-		} else {
+		} else if !c.Optional {
 			missing = append(missing, c.From)
+		}
+	}
+	for _, h := range p.fields() {
+		for i, x := range headers {
+			taken[i] = taken[i] || x == h
 		}
 	}
 	left := map[string]bool{}
@@ -252,11 +275,7 @@ func (p *Plan) Positions(headers []string) (at []int, missing, extra []string) {
 }
 
 // Forgive reduces a header to what matters when names are compared.
-func Forgive(h string) string {
-	return strings.ToLower(strings.Join(strings.FieldsFunc(h, func(r rune) bool {
-		return r == ' ' || r == '_' || r == '-' || r == '.' || r == '\t' || r == '\u00a0'
-	}), ""))
-}
+func Forgive(h string) string { return source.Forgive(h) }
 
 // Check says what is wrong with the plan as a whole, with the path of the
 // place in the YAML.
@@ -314,6 +333,9 @@ func (p *Plan) Check() error {
 		if _, err := c.Reader(); err != nil {
 			return bad(path, "column %s: %v", c.Name, err)
 		}
+	}
+	if err := p.checkExpressions(bad); err != nil {
+		return err
 	}
 	for i, k := range p.Table.Key {
 		if k != p.Table.RowNumber && !slices.ContainsFunc(p.Columns, func(c Column) bool { return c.Name == k }) {

@@ -22,7 +22,7 @@ func build(t *testing.T, text string, w Wishes) (*Plan, []byte) {
 	require.NoError(t, err)
 	prof, err := profile.Run(context.Background(), src, profile.Options{})
 	require.NoError(t, err)
-	p, c, err := Build(src, prof, w)
+	p, c, err := Build([]*source.Source{src}, prof, w)
 	require.NoError(t, err)
 	b, err := p.Encode(c)
 	require.NoError(t, err)

@@ -30,13 +30,15 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 	for k, e := range all.skipped {
 		p.Skipped[k] = e.count
 		for _, x := range e.first {
-			p.SkippedLines[k] = append(p.SkippedLines[k], x.Line)
+			p.SkippedLines[k] = append(p.SkippedLines[k], lineIn(x.Line))
 		}
 	}
 	if len(src.Titles) > 0 {
 		p.Skipped[source.Title] = int64(len(src.Titles))
 	}
-	p.sourceFindings(src, all)
+	if all.rows != nil { // of several sources, each has its own
+		p.sourceFindings(src, all)
+	}
 	if p.Records == 0 {
 		p.find(Finding{Weight: Caution, Code: "no-records", Text: "the file has a header and no records"})
 	}
@@ -186,14 +188,14 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 			f.Do += "; if quotes are ordinary characters here, use --quote none"
 		case delimited.Unclosed:
 			f.Code, f.Weight = "unclosed-quote", Blocker
-			f.Text = fmt.Sprintf("the quote opened in the record on line %d is never closed; all text behind it is one field", e.first[0].Line)
+			f.Text = fmt.Sprintf("the quote opened in the record on line %d is never closed; all text behind it is one field", lineIn(e.first[0].Line))
 			f.Do = "mend the file, or use --quote none if quotes are ordinary characters here"
 			f.Examples = nil
 		case delimited.NulByte:
 			f.Code, f.Text = "nul-byte", groupIs(e.count, "record contains", "records contain")+" a NUL byte"
 		case delimited.BadEncoding:
 			f.Code = "bad-encoding"
-			f.Text = fmt.Sprintf("%s that are not %s; the first on line %d, %s", groupIs(e.count, "record has bytes", "records have bytes"), src.Layout.Encoding, e.first[0].Line, WrongByte(e.first[0].Value))
+			f.Text = fmt.Sprintf("%s that are not %s; the first on line %d, %s", groupIs(e.count, "record has bytes", "records have bytes"), src.Layout.Encoding, lineIn(e.first[0].Line), WrongByte(e.first[0].Value))
 			if src.Layout.Encoding == "utf-8" {
 				f.Do += "; if the file is not UTF-8, name its encoding, for instance --encoding windows-1252"
 			}

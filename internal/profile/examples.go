@@ -15,14 +15,20 @@ type Example struct {
 	Value string `json:"value"`
 	// Cell is where the value stands in a sheet, like C17.
 	Cell string `json:"cell,omitempty"`
+	// Source is the one it stands in, where there are several.
+	Source string `json:"source,omitempty"`
 }
 
 // Place is where the value stands, for people.
 func (e Example) Place() string {
+	place := "line " + phrase.Grouped(e.Line)
 	if e.Cell != "" {
-		return e.Cell
+		place = e.Cell
 	}
-	return "line " + phrase.Grouped(e.Line)
+	if e.Source != "" {
+		place = e.Source + " " + place
+	}
+	return place
 }
 
 // examples counts something and keeps the first few by line.

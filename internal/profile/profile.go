@@ -105,6 +105,9 @@ type Options struct {
 	Tolerate float64
 	// Types overrules decisions, by header in any case.
 	Types map[string]sqltype.Type
+	// Same names headers that mean another one, in any of several sources. One
+	// that means itself is a column of its own.
+	Same map[string]string
 	// Progress is called now and then with the bytes and records read so far.
 	Progress func(bytes, records int64)
 }
@@ -123,6 +126,9 @@ type Profile struct {
 	Findings []Finding
 	// First holds the fields of the first records, as they stand.
 	First []Preview
+	// Across tells of each column, where there are several sources, which have
+	// it.
+	Across []Presence
 	// Widths counts records with other numbers of fields than the header.
 	Widths []WidthCount
 }
@@ -130,6 +136,7 @@ type Profile struct {
 // A Preview is one of the first records.
 type Preview struct {
 	Line   int64
+	Source string // where there are several
 	Fields []string
 }
 
@@ -143,6 +150,7 @@ const previews = 1000
 
 // worker is what one goroutine of the pass has.
 type worker struct {
+	base    int64 // of lines: the source's number
 	rows    *source.Rows
 	rec     delimited.Record
 	cols    []*evidence
@@ -159,9 +167,117 @@ type worker struct {
 
 // Run makes the pass over src.
 func Run(ctx context.Context, src *source.Source, opt Options) (*Profile, error) {
+	p, _, err := RunAll(ctx, []*source.Source{src}, opt)
+	return p, err
+}
+
+// lineBits are those of an Example's line while the pass runs; above them is
+// the number of the source.
+const lineBits = 40
+
+func lineIn(l int64) int64 { return l & (1<<lineBits - 1) }
+
+// RunAll makes the pass over several sources, whose columns are matched by
+// name, and profiles them together and each by itself.
+func RunAll(ctx context.Context, sources []*source.Source, opt Options) (all *Profile, each []*Profile, err error) {
+	headers, at := source.Match(sources, opt.Same)
+	uniques := make([]*unique, len(headers))
+	for i := range uniques {
+		uniques[i] = &unique{}
+		if len(headers) > 300 {
+			uniques[i].gone.Store(true)
+			uniques[i].full = true
+		}
+	}
+	many := len(sources) > 1
+	total := &worker{faults: map[delimited.Fault]*examples{}, skipped: map[source.Kind]*examples{}}
+	if many {
+		for range headers {
+			total.cols = append(total.cols, newEvidence())
+		}
+	}
+	done, records := int64(0), int64(0)
+	for k, src := range sources {
+		own := make([]*unique, len(at[k]))
+		present := make([]bool, len(headers))
+		for i, u := range at[k] {
+			own[i], present[u] = uniques[u], true
+		}
+		for u, is := range present {
+			if !is {
+				uniques[u].gone.Store(true) // it is blank here
+			}
+		}
+		p, w, err := pass(ctx, src, k, own, opt, func(bytes, n int64) {
+			if opt.Progress != nil {
+				opt.Progress(done+bytes, records+n)
+			}
+		})
+		if err != nil {
+			return nil, nil, err
+		}
+		done, records = done+src.Size, records+p.Records
+		if !many {
+			p.decide(src, w, uniques, opt)
+			if len(p.Keys) == 0 && p.Records > 1 && !p.Limited && len(headers) > 1 && len(headers) <= 300 {
+				if err := p.findPair(ctx, src, uniques); err != nil {
+					return nil, nil, problem(src, err)
+				}
+			}
+			p.places(sources)
+			return p, []*Profile{p}, nil
+		}
+		nobody := make([]*unique, len(at[k]))
+		for i := range nobody {
+			nobody[i] = &unique{}
+			nobody[i].gone.Store(true)
+		}
+		p.decide(src, w, nobody, opt)
+		each = append(each, p)
+		for i, u := range at[k] {
+			total.cols[u].merge(w.cols[i])
+		}
+		for u, is := range present {
+			if !is {
+				total.cols[u].fields += p.Records
+				total.cols[u].blanks += p.Records
+			}
+		}
+	}
+	all = &Profile{Skipped: map[source.Kind]int64{}, SkippedLines: map[source.Kind][]int64{}}
+	together := &source.Source{Name: fmt.Sprintf("%d sources", len(sources)), Layout: source.Layout{Columns: headers}}
+	for k, p := range each {
+		all.Records += p.Records
+		all.Limited = all.Limited || p.Limited
+		for kind, n := range p.Skipped {
+			all.Skipped[kind] += n
+		}
+		for _, r := range p.First {
+			if len(all.First) < previews {
+				fields := make([]string, len(headers))
+				for i, f := range r.Fields {
+					if i < len(at[k]) {
+						fields[at[k][i]] = f
+					}
+				}
+				all.First = append(all.First, Preview{Line: r.Line, Source: sources[k].Name, Fields: fields})
+			}
+		}
+	}
+	all.decide(together, total, uniques, opt)
+	all.across(sources, each, headers, at, opt)
+	all.places(sources)
+	for _, p := range each {
+		p.places(sources)
+	}
+	return all, each, nil
+}
+
+// pass reads one source, the k-th, and keeps the evidence for each column.
+func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt Options, progress func(bytes, records int64)) (*Profile, *worker, error) {
 	st, err := src.Read(false)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer st.Close()
 
@@ -173,7 +289,7 @@ func Run(ctx context.Context, src *source.Source, opt Options) (*Profile, error)
 	words := newWordTable(opt.NullWords)
 	team := make([]*worker, workers)
 	for i := range team {
-		w := &worker{rows: source.NewRows(&src.Layout), faults: map[delimited.Fault]*examples{}, skipped: map[source.Kind]*examples{}}
+		w := &worker{rows: source.NewRows(&src.Layout), base: int64(k) << lineBits, faults: map[delimited.Fault]*examples{}, skipped: map[source.Kind]*examples{}}
 		w.cols = make([]*evidence, n)
 		for c := range w.cols {
 			w.cols[c] = newEvidence()
@@ -185,15 +301,6 @@ func Run(ctx context.Context, src *source.Source, opt Options) (*Profile, error)
 		w.scratch.words = words
 		team[i] = w
 	}
-	uniques := make([]*unique, n)
-	for i := range uniques {
-		uniques[i] = &unique{}
-		if n > 300 {
-			uniques[i].gone.Store(true)
-			uniques[i].full = true
-		}
-	}
-
 	p := &Profile{Skipped: map[source.Kind]int64{}, SkippedLines: map[source.Kind][]int64{}}
 	type part struct {
 		records int64
@@ -221,9 +328,7 @@ func Run(ctx context.Context, src *source.Source, opt Options) (*Profile, error)
 			if len(p.First) < previews {
 				p.First = append(p.First, r.first[:min(len(r.first), previews-len(p.First))]...)
 			}
-			if opt.Progress != nil {
-				opt.Progress(st.Bytes(), p.Records)
-			}
+			progress(st.Bytes(), p.Records)
 			if opt.Limit > 0 && p.Records >= opt.Limit {
 				return errLimit
 			}
@@ -234,7 +339,7 @@ func Run(ctx context.Context, src *source.Source, opt Options) (*Profile, error)
 		err = nil
 	}
 	if err != nil {
-		return nil, problem(src, err)
+		return nil, nil, problem(src, err)
 	}
 	for _, w := range team {
 		w.scratch.text = false
@@ -246,21 +351,12 @@ func Run(ctx context.Context, src *source.Source, opt Options) (*Profile, error)
 	for _, w := range team[1:] {
 		all.merge(w)
 	}
-	p.decide(src, all, uniques, opt)
-	p.cells(src)
-	if len(p.Keys) == 0 && p.Records > 1 && !p.Limited && n > 1 && n <= 300 {
-		if err := p.findPair(ctx, src, uniques); err != nil {
-			return nil, problem(src, err)
-		}
-	}
-	return p, nil
+	return p, all, nil
 }
 
-// cells names the cells of examples, where the source is a sheet.
-func (p *Profile) cells(src *source.Source) {
-	if src.Sheet == "" {
-		return
-	}
+// places says where examples are: in which source, if there are several, and in
+// which cell, if that is a sheet.
+func (p *Profile) places(sources []*source.Source) {
 	at := map[string]int{}
 	for i, c := range p.Columns {
 		at[c.Header] = i
@@ -273,6 +369,18 @@ func (p *Profile) cells(src *source.Source) {
 		}
 		for k := range f.Examples {
 			e := &f.Examples[k]
+			src := sources[e.Line>>lineBits]
+			e.Line = lineIn(e.Line)
+			if len(sources) > 1 {
+				e.Source = src.Name
+				// The column may stand elsewhere in this source.
+				if column >= 0 {
+					column = slices.IndexFunc(src.Layout.Columns, func(h string) bool { return source.Forgive(h) == source.Forgive(f.Column) })
+				}
+			}
+			if src.Sheet == "" {
+				continue
+			}
 			if e.Cell = src.Cell(e.Line, column); e.Cell == "" {
 				e.Cell = src.Place(e.Line, -1)
 			}
@@ -321,6 +429,7 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 		if !ok {
 			break
 		}
+		rec.Line |= w.base
 		if kind != source.Data {
 			e := w.skipped[kind]
 			if e == nil {
@@ -333,7 +442,7 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 		records++
 		left--
 		if c.Seq == 0 && len(first) < previews {
-			v := Preview{Line: rec.Line}
+			v := Preview{Line: lineIn(rec.Line)}
 			for _, f := range rec.Fields {
 				v.Fields = append(v.Fields, string(f))
 			}

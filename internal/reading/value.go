@@ -248,6 +248,15 @@ func (v *Value) Big() *big.Int {
 	return n
 }
 
+// Strict is Plain for values that have to fit the type's precision, too.
+func Strict(t sqltype.Type) *Reader {
+	r := &Reader{Type: t, Number: Number{Decimal: Point}, KeepBlank: true}
+	if err := r.Prepare(); err != nil {
+		panic(err) // no setting of this reader can be wrong
+	}
+	return r
+}
+
 // Plain returns a reader of values in plain form, as Append writes them and
 // databases print them. It takes fractions of a second down to microseconds,
 // whatever the type's precision, and an empty text as one.

@@ -299,10 +299,14 @@ const (
 	Ruler
 	BlankLine
 	Footer
+	// LeftOut is a record that a condition of the plan leaves out.
+	LeftOut
 )
 
 // String is the kind as receipts name it.
-func (k Kind) String() string { return [...]string{"data", "title", "ruler", "blank", "footer"}[k] }
+func (k Kind) String() string {
+	return [...]string{"data", "title", "ruler", "blank", "footer", "left-out"}[k]
+}
 
 // Rows reads the rows of chunks and tells what each is.
 type Rows struct {

@@ -244,6 +244,18 @@ func (s *Source) unpackProblem(err error) error {
 	return &Problem{Source: s.Name, What: "cannot be unpacked", Err: err, Do: "it may be damaged or cut off; ask for it again, or open and save it anew"}
 }
 
+// FullName is the name of a source: its file, and what of that it is.
+func (s *Source) FullName() string {
+	name := s.Path
+	if s.Member != "" {
+		name += ", " + s.Member
+	}
+	if s.Sheet != "" {
+		name += fmt.Sprintf(", sheet %q", s.Sheet)
+	}
+	return name
+}
+
 // Place is where a field is: its line, or the cell of a sheet. A field below 0
 // is the whole record.
 func (s *Source) Place(line int64, field int) string {

@@ -260,7 +260,7 @@ func (s *Source) chooseMember(ctx context.Context, z *zip.Reader, known Known) e
 	} else {
 		s.Evidence = append(s.Evidence, Evidence{"member", f.Name, "the only one in the archive; " + phrase.Size(sp.size) + " unpacked", false})
 	}
-	s.Name += ", " + f.Name
+	s.Name = s.FullName()
 	return nil
 }
 
@@ -344,8 +344,7 @@ func (s *Source) chooseSheet(ctx context.Context, book *workbook.Book, known Kno
 	if x.Hidden {
 		why += "; it is hidden"
 	}
-	file := s.Name
-	s.Name = fmt.Sprintf("%s, sheet %q", file, x.Name)
+	s.Name = s.FullName()
 	old := s.spool
 	s.spool = nil
 	if err := s.spoolSheet(ctx, x, within); err != nil {

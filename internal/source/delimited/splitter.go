@@ -25,7 +25,7 @@ type Record struct {
 }
 
 // Quoted reports whether field i, from 0, was written in quotes.
-func (r *Record) Quoted(i int) bool { return i < len(r.quoted) && r.quoted[i] }
+func (r *Record) Quoted(i int) bool { return i >= 0 && i < len(r.quoted) && r.quoted[i] }
 
 // Pad adds blank fields up to n.
 func (r *Record) Pad(n int) {

@@ -1,0 +1,142 @@
+package profile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"ambertray/internal/source"
+	"ambertray/internal/sqltype"
+)
+
+// A Presence tells which of several sources have a column.
+type Presence struct {
+	In      int      // so many of them
+	Missing []string // names of those that lack it
+	// Types are those that the column would have by itself, with the sources.
+	Types map[string][]string
+}
+
+// across adds what only shows when several sources are seen side by side:
+// columns that some lack or that differ in type, names that may mean the same,
+// and gaps in the sequence of the sources.
+func (p *Profile) across(sources []*source.Source, each []*Profile, headers []string, at [][]int, opt Options) {
+	p.Across = make([]Presence, len(headers))
+	place := make([][]int, len(sources)) // of each column in each source, or -1
+	for k := range sources {
+		place[k] = make([]int, len(headers))
+		for u := range headers {
+			place[k][u] = slices.Index(at[k], u)
+		}
+	}
+	for u, h := range headers {
+		x := &p.Across[u]
+		x.Types = map[string][]string{}
+		for k, src := range sources {
+			i := place[k][u]
+			if i < 0 {
+				x.Missing = append(x.Missing, short(src))
+				continue
+			}
+			x.In++
+			if c := each[k].Columns[i]; c.Fields > c.Blanks {
+				t := c.Type.String()
+				x.Types[t] = append(x.Types[t], short(src))
+			}
+		}
+		if len(x.Missing) > 0 {
+			p.find(Finding{Weight: Caution, Code: "missing-in", Column: h, Count: int64(len(x.Missing)),
+				Text: fmt.Sprintf("missing in %d of %d sources (%s); it is null there", len(x.Missing), len(sources), shortList(x.Missing))})
+		}
+		p.typesDiffer(u, h, x)
+	}
+	p.renames(sources, each, headers, place, opt)
+	var names []string
+	for _, s := range sources {
+		names = append(names, short(s))
+	}
+	if gaps := source.Gaps(names); len(gaps) > 0 {
+		p.find(Finding{Weight: Caution, Code: "gap", Count: int64(len(gaps)), Text: fmt.Sprintf("the sources follow each other, but %s missing: %s",
+			map[bool]string{true: "one is", false: "some are"}[len(gaps) == 1], shortList(gaps)), Do: "ask for them, if they should be there"})
+	}
+	for k, q := range each {
+		for _, f := range q.Findings {
+			if f.Column == "" {
+				f.Text = short(sources[k]) + ": " + f.Text
+				p.find(f)
+			}
+		}
+	}
+	slices.SortStableFunc(p.Findings, func(a, b Finding) int { return rank(a.Weight) - rank(b.Weight) })
+}
+
+func rank(w Weight) int { return slices.Index([]Weight{Blocker, Caution, Note}, w) }
+
+// typesDiffer tells where sources would give a column types of different
+// families.
+func (p *Profile) typesDiffer(u int, h string, x *Presence) {
+	families := map[string]bool{}
+	var parts []string
+	for t, in := range x.Types {
+		typ, _ := sqltype.Parse(t)
+		switch {
+		case typ.IsNumber():
+			families["number"] = true
+		case typ.IsText():
+			families["text"] = true
+		default:
+			families[typ.String()] = true
+		}
+		parts = append(parts, fmt.Sprintf("%s in %s", t, shortList(in)))
+	}
+	if len(families) < 2 {
+		return
+	}
+	slices.Sort(parts)
+	p.find(Finding{Weight: Caution, Code: "types-differ", Column: h, Text: fmt.Sprintf("%s; together %s", strings.Join(parts, ", "), p.Columns[u].Type)})
+}
+
+// renames asks about columns that one source has in the place of another's.
+func (p *Profile) renames(sources []*source.Source, each []*Profile, headers []string, place [][]int, opt Options) {
+	for u, h := range headers {
+		if _, settled := opt.Same[h]; settled || p.Across[u].In*2 > len(sources) {
+			continue
+		}
+		for v, other := range headers {
+			if u == v || p.Across[v].In <= p.Across[u].In || p.Across[v].In+p.Across[u].In > len(sources) {
+				continue
+			}
+			var in []string
+			fits := true
+			for k := range sources {
+				if place[k][u] < 0 {
+					continue
+				}
+				in = append(in, short(sources[k]))
+				// In the same place, and of the same kind as elsewhere?
+				same := false
+				for q := range sources {
+					same = same || place[q][v] == place[k][u]
+				}
+				a, b := each[k].Columns[place[k][u]].Type, p.Columns[v].Type
+				fits = fits && same && (a.IsNumber() && b.IsNumber() || a.IsText() && b.IsText() || a.Kind == b.Kind)
+			}
+			if !fits || len(in) == 0 {
+				continue
+			}
+			p.find(Finding{Weight: Blocker, Code: "renamed", Column: h, Count: int64(len(in)),
+				Text: fmt.Sprintf("only in %s, which %s no %q, and in its place: is it the same column?", shortList(in), map[bool]string{true: "has", false: "have"}[len(in) == 1], other),
+				Do:   fmt.Sprintf("if so, say --same '%s=%s'; if it is another, --same '%s=%s'", h, other, h, h)})
+			break
+		}
+	}
+}
+
+// short is a source's name where only sources of one file are compared: its
+// sheet.
+func short(s *source.Source) string {
+	if s.Sheet != "" {
+		return s.Sheet
+	}
+	return s.Name
+}
