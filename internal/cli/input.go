@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -35,6 +36,7 @@ type inputFlags struct {
 	sheet     string
 	cells     string // range of a sheet
 	unpacked  int64  // GiB
+	idle      int    // seconds
 
 	dates     string
 	decimal   string
@@ -70,6 +72,7 @@ func (f *inputFlags) add(cmd *cobra.Command) {
 	p.StringVar(&f.sheet, "sheet", "", "sheet of a workbook, by name or number; all, or a pattern, for several")
 	p.StringVar(&f.cells, "range", "", "cells of a sheet, like A5:H200, or a named range or table")
 	p.Int64Var(&f.unpacked, "max-unpacked", source.DefaultUnpacked>>30, "most that an archive or workbook may unpack to, in GiB")
+	p.IntVar(&f.idle, "timeout", int(source.DefaultIdle/time.Second), "seconds that a link's server may send nothing")
 	p.StringVar(&f.dates, "dates", "", "order of dates where the values do not decide it: day-first, month-first, year-first, or a pattern like dd/MM/yyyy")
 	p.StringVar(&f.decimal, "decimal", "", "decimal mark where the values do not decide it: point or comma")
 	p.StringArrayVar(&f.nullWords, "null-word", nil, "a word that means null in every column (may be repeated)")
@@ -145,6 +148,7 @@ func (f *inputFlags) known() (k source.Known, err error) {
 		return k, asked("--max-unpacked %d: use 1 GiB or more", f.unpacked)
 	}
 	k.Member, k.Sheet, k.Range, k.MaxUnpacked = f.member, f.sheet, f.cells, f.unpacked<<30
+	k.Idle = time.Duration(f.idle) * time.Second
 	return k, nil
 }
 
@@ -271,6 +275,7 @@ func (a *app) openAll(ctx context.Context, names []string, f *inputFlags, profil
 	if err != nil {
 		return nil, err
 	}
+	known.Stdin = a.in
 	opt, err := f.options()
 	if err != nil {
 		return nil, err
@@ -296,7 +301,7 @@ func (a *app) openAll(ctx context.Context, names []string, f *inputFlags, profil
 		if f.schema != "" {
 			in.plan.Table.Schema = f.schema
 		}
-		if in.sources, err = a.planSources(ctx, name, in.plan, names[1:], f.maxRecord<<20); err != nil {
+		if in.sources, err = a.planSources(ctx, name, in.plan, names[1:], known); err != nil {
 			return nil, err
 		}
 	} else {
@@ -354,7 +359,7 @@ func (a *app) openAll(ctx context.Context, names []string, f *inputFlags, profil
 func openSources(ctx context.Context, names []string, known source.Known) (out []*source.Source, err error) {
 	for _, name := range names {
 		files := []string{name}
-		if strings.ContainsAny(name, "*?[") && !fileExists(name) {
+		if strings.ContainsAny(name, "*?[") && !fileExists(name) && !source.IsLink(name) {
 			if files, err = matching("", name); err != nil {
 				return nil, err
 			}
@@ -381,7 +386,7 @@ func openSources(ctx context.Context, names []string, known source.Known) (out [
 }
 
 // planSources opens the files of a plan, or others of their form.
-func (a *app) planSources(ctx context.Context, planFile string, p *plan.Plan, files []string, maxRecord int) (out []*source.Source, err error) {
+func (a *app) planSources(ctx context.Context, planFile string, p *plan.Plan, files []string, given source.Known) (out []*source.Source, err error) {
 	type one struct {
 		file, sheet string
 		form        *plan.Source
@@ -404,7 +409,7 @@ func (a *app) planSources(ctx context.Context, planFile string, p *plan.Plan, fi
 	}
 	for _, x := range all {
 		known := x.form.Known()
-		known.MaxRecord = maxRecord
+		known.MaxRecord, known.MaxUnpacked, known.Idle, known.Stdin = given.MaxRecord, given.MaxUnpacked, given.Idle, given.Stdin
 		some, err := openSources(ctx, []string{x.file}, known)
 		if err != nil {
 			return nil, err
@@ -425,6 +430,9 @@ func (a *app) planSources(ctx context.Context, planFile string, p *plan.Plan, fi
 // its pattern matches, in the order of their names. They are looked for where
 // the program runs, else beside the plan.
 func matching(planFile, file string) ([]string, error) {
+	if file == source.Stdin || source.IsLink(file) {
+		return []string{file}, nil
+	}
 	places := []string{file}
 	if planFile != "" && !filepath.IsAbs(file) {
 		places = append(places, filepath.Join(filepath.Dir(planFile), file))

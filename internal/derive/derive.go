@@ -20,6 +20,7 @@ import (
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/ast"
 	"github.com/expr-lang/expr/file"
+	"github.com/expr-lang/expr/types"
 	"github.com/expr-lang/expr/vm"
 
 	"ambertray/internal/reading"
@@ -54,13 +55,16 @@ func env(vars []Variable) map[string]any {
 		if _, taken := e[v.Name]; taken || !identifier.MatchString(v.Name) {
 			continue
 		}
-		e[v.Name] = nil // of any type
+		e[v.Name] = unknown
 		if v.Required {
 			e[v.Name] = example(v.Type)
 		}
 	}
 	return e
 }
+
+// unknown is of any type, or nil.
+var unknown = types.Any
 
 var identifier = regexp.MustCompile(`^[A-Za-z_]\w*$`)
 
@@ -101,7 +105,13 @@ var (
 // Compile checks an expression. condition tells that it has to be true or
 // false.
 func Compile(text string, vars []Variable, condition bool) (*Program, error) {
-	opts := []expr.Option{expr.Env(env(vars))}
+	known := types.Map{}
+	for name, v := range env(vars) {
+		if known[name] = types.TypeOf(v); v == unknown {
+			known[name] = types.Any
+		}
+	}
+	opts := []expr.Option{expr.Env(known)}
 	opts = append(opts, functions...)
 	if condition {
 		opts = append(opts, expr.AsBool())
@@ -244,7 +254,7 @@ func (p *Program) run(r *Record) (out any, err error) {
 			text = fe.Message
 		}
 		text, _, _ = strings.Cut(text, "\n")
-		return nil, fmt.Errorf("the expression fails: %s", text)
+		return nil, fmt.Errorf("%s", text)
 	}
 	return out, nil
 }

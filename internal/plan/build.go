@@ -43,9 +43,9 @@ func Build(sources []*source.Source, prof *profile.Profile, w Wishes) (*Plan, Co
 	c := Comments{Beside: map[string]string{}, Above: map[string][]string{}}
 	p.Table.Schema, p.Table.Name = w.Schema, w.Table
 	if p.Table.Name == "" {
-		p.Table.Name = dialect.TableName(cmp.Or(src.Sheet, src.Member, src.Path))
+		p.Table.Name = dialect.TableName(cmp.Or(src.Sheet, src.Member, src.Base, src.Path))
 		if len(sources) > 1 && src.Sheet != "" {
-			p.Table.Name = dialect.TableName(src.Path)
+			p.Table.Name = dialect.TableName(cmp.Or(src.Base, src.Path))
 		}
 	}
 	headers := make([]string, len(prof.Columns))

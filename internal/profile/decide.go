@@ -277,7 +277,7 @@ func (d *decision) column() {
 		d.override(nil)
 		return
 	}
-	if n := e.numerals; n.count > 0 {
+	if n := e.numerals; n.count*2 > d.values {
 		d.find(Note, "numbers-as-text", fmt.Sprintf("%s written as text in the sheet, and kept as text", groupIs(n.count, "number is", "numbers are")),
 			"if they are numbers, give the column's type with --type", n.count, n.first)
 	}

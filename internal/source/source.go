@@ -14,6 +14,7 @@ package source
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -74,6 +75,8 @@ type Source struct {
 	Modified time.Time
 	// FileSize is that of the file itself, which may be packed.
 	FileSize int64
+	// Base is the file's name where Path is no path: that of a link's answer.
+	Base string
 	// Member is the one of an archive, Sheet and Range of a workbook.
 	Member   string
 	Sheet    string
@@ -146,12 +149,18 @@ type Known struct {
 	Sheet, Range string
 	// MaxUnpacked bounds what is unpacked, in bytes; 0 means DefaultUnpacked.
 	MaxUnpacked int64
+	// Stdin is what - stands for; Idle how long a server may send nothing.
+	Stdin io.Reader
+	Idle  time.Duration
 	// By tells who knows it, for the evidence: "as given" if empty.
 	By string
 }
 
 // Open looks at the beginning of a file and decides its layout.
 func Open(ctx context.Context, name string, known Known) (*Source, error) {
+	if name == Stdin || IsLink(name) {
+		return openAway(ctx, name, known)
+	}
 	info, err := os.Stat(name)
 	if err != nil {
 		p := &Problem{Source: name, What: "cannot be read", Err: cause(err), Do: "check the path and its permissions"}
@@ -167,6 +176,36 @@ func Open(ctx context.Context, name string, known Known) (*Source, error) {
 	if s.Size == 0 && info.Mode().IsRegular() {
 		return nil, &Problem{Source: name, What: "is empty (0 bytes)", Do: "nothing can be loaded from it; ask for the file again"}
 	}
+	return s.settle(ctx, known)
+}
+
+// openAway opens what is not a file here: it is brought here first.
+func openAway(ctx context.Context, name string, known Known) (*Source, error) {
+	s := &Source{Name: name, Path: name, Base: "stdin", MaxRecord: known.MaxRecord, Range: workbook.All, unpacked: cmp.Or(known.MaxUnpacked, DefaultUnpacked)}
+	if name == Stdin {
+		s.Name = "standard input"
+		if known.Stdin == nil {
+			return nil, &Problem{Source: s.Name, What: "is not there", Asked: true, Do: "name a file"}
+		}
+		if err := s.keep(ctx, known.Stdin); err != nil {
+			return nil, s.unpackProblem(err)
+		}
+	} else {
+		s.Path = redactLink(name)
+		s.Name = s.Path
+		if err := s.fetch(ctx, name, known.Idle); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.origin(); err != nil {
+		s.Close()
+		return nil, s.unpackProblem(err)
+	}
+	return s.settle(ctx, known)
+}
+
+// settle takes the source out of what it is wrapped in, and decides its layout.
+func (s *Source) settle(ctx context.Context, known Known) (*Source, error) {
 	s.by = known.By
 	if err := s.unpack(ctx, known); err != nil {
 		s.Close()
@@ -175,7 +214,7 @@ func Open(ctx context.Context, name string, known Known) (*Source, error) {
 	if s.spool != nil {
 		if s.Size = s.spool.size; s.Size == 0 {
 			s.Close()
-			return nil, &Problem{Source: s.Name, What: "is empty", Do: "nothing can be loaded from it; ask for the file again"}
+			return nil, &Problem{Source: s.Name, What: "is empty (0 bytes)", Do: "nothing can be loaded from it; ask for the file again"}
 		}
 	}
 	if s.Sheet != "" {

@@ -175,7 +175,7 @@ func (s *Source) unzip(ctx context.Context, known Known) (done bool, err error) 
 		return false, fmt.Errorf("the file cannot be read in places")
 	}
 	size := s.FileSize
-	if s.spool != nil {
+	if s.spool != nil { // of a part, or of what was brought here
 		size = s.spool.size
 	}
 	book, err := workbook.Open(at, size, workbook.Limits{Part: s.unpacked})

@@ -1,0 +1,265 @@
+package source
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"net/url"
+	"path"
+	"strconv"
+	"strings"
+	"time"
+
+	"ambertray/internal/phrase"
+)
+
+// IsLink reports whether a name is that of a file on the web.
+func IsLink(name string) bool {
+	n := strings.ToLower(name)
+	return strings.HasPrefix(n, "http://") || strings.HasPrefix(n, "https://")
+}
+
+// Stdin is the name that stands for standard input.
+const Stdin = "-"
+
+const (
+	attempts = 5
+
+	maxRedirects = 10
+	// DefaultIdle is how long a server may send nothing.
+	DefaultIdle = 30 * time.Second
+)
+
+// keep takes all of a stream into a temporary file.
+func (s *Source) keep(ctx context.Context, r io.Reader) error {
+	sp, err := newSpool(s.unpacked)
+	if err != nil {
+		return err
+	}
+	if _, err := io.Copy(sp, &cancelled{ctx, r}); err != nil {
+		sp.close()
+		return err
+	}
+	s.swap(sp)
+	s.FileSize, s.Modified = sp.size, time.Now()
+	return nil
+}
+
+// firstPause is before the second attempt; each is twice as long as the one
+// before.
+var firstPause = 500 * time.Millisecond
+
+// A fetch is the getting of one link, which may take several answers.
+type fetch struct {
+	s       *Source
+	url     *url.URL
+	idle    time.Duration
+	sp      *spool
+	etag    string // of what has been read so far
+	changed string // Last-Modified
+	whole   int64  // length in all; -1 unknown
+	resume  bool
+	base    string // the name in the answer
+}
+
+// permanent is a failure that trying again does not mend.
+type permanent struct{ error }
+
+// fetch gets a link. Where the connection breaks, it is tried again, from
+// where it broke if the server allows that.
+func (s *Source) fetch(ctx context.Context, link string, idle time.Duration) error {
+	u, err := url.Parse(link)
+	if err != nil || u.Host == "" {
+		return &Problem{Source: s.Name, What: "is not a link that can be followed", Asked: true, Do: "write it like https://example.org/tolls.csv"}
+	}
+	if idle <= 0 {
+		idle = DefaultIdle
+	}
+	f := &fetch{s: s, url: u, idle: idle, whole: -1}
+	if f.sp, err = newSpool(s.unpacked); err != nil {
+		return err
+	}
+	pause := firstPause
+	for n := 1; ; n++ {
+		err = f.once(ctx)
+		if err == nil {
+			break
+		}
+		var p permanent
+		if errors.As(err, &p) || ctx.Err() != nil || errors.Is(err, errTooLarge) || n == attempts {
+			f.sp.close()
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			var pr *Problem
+			if errors.As(err, &pr) {
+				return pr
+			}
+			if errors.Is(err, errTooLarge) {
+				return s.unpackProblem(err)
+			}
+			what := "cannot be fetched"
+			if n > 1 {
+				what += fmt.Sprintf(", tried %d times", n)
+			}
+			return &Problem{Source: s.Name, What: what, Err: clean(err), Do: "check the link and the network, or fetch the file by hand"}
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+		pause *= 2
+	}
+	s.swap(f.sp)
+	s.FileSize, s.Modified = f.sp.size, time.Now()
+	s.Base = f.base
+	s.Evidence = append(s.Evidence, Evidence{"link", s.Base, fmt.Sprintf("%s fetched", phrase.Size(f.sp.size)), false})
+	return nil
+}
+
+// clean takes the link, which may have a password, off an error.
+func clean(err error) error {
+	var u *url.Error
+	if errors.As(err, &u) {
+		return u.Err
+	}
+	return err
+}
+
+// once makes one request, and reads its answer as far as it goes.
+func (f *fetch) once(ctx context.Context) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	quiet := time.AfterFunc(f.idle, cancel)
+	defer quiet.Stop()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, f.url.String(), nil)
+	if err != nil {
+		return permanent{err}
+	}
+	req.Header.Set("Accept-Encoding", "gzip")
+	req.Header.Set("User-Agent", "ambertray")
+	from := f.sp.size
+	if from > 0 && f.resume {
+		req.Header.Set("Range", "bytes="+strconv.FormatInt(from, 10)+"-")
+		if f.etag != "" {
+			req.Header.Set("If-Range", f.etag)
+		} else {
+			req.Header.Set("If-Range", f.changed)
+		}
+	}
+	client := &http.Client{CheckRedirect: func(r *http.Request, via []*http.Request) error {
+		if len(via) >= maxRedirects {
+			return permanent{fmt.Errorf("more than %d redirects", maxRedirects)}
+		}
+		if !IsLink(r.URL.String()) {
+			return permanent{fmt.Errorf("it redirects to %s, which is not followed", r.URL.Scheme)}
+		}
+		return nil
+	}}
+	silent := func(err error) error {
+		if ctx.Err() != nil {
+			return fmt.Errorf("the server sent nothing for %s", f.idle)
+		}
+		return err
+	}
+	resp, err := client.Do(req)
+	if err != nil {
+		return silent(err)
+	}
+	defer resp.Body.Close()
+	switch {
+	case resp.StatusCode == http.StatusPartialContent && from > 0:
+		var at int64
+		if _, err := fmt.Sscanf(resp.Header.Get("Content-Range"), "bytes %d-", &at); err != nil || at != from {
+			return permanent{fmt.Errorf("the server answers with another part than was asked for (%s)", resp.Header.Get("Content-Range"))}
+		}
+	case resp.StatusCode == http.StatusOK:
+		if err := f.again(); err != nil { // from the beginning
+			return permanent{err}
+		}
+		f.whole = resp.ContentLength
+	case resp.StatusCode >= 500 || resp.StatusCode == http.StatusTooManyRequests || resp.StatusCode == http.StatusRequestTimeout:
+		return fmt.Errorf("the server answers %s", resp.Status)
+	default:
+		return permanent{fmt.Errorf("the server answers %s", resp.Status)}
+	}
+	f.etag, f.changed = resp.Header.Get("ETag"), resp.Header.Get("Last-Modified")
+	if strings.HasPrefix(f.etag, "W/") {
+		f.etag = ""
+	}
+	f.resume = resp.Header.Get("Accept-Ranges") == "bytes" && (f.etag != "" || f.changed != "") || resp.StatusCode == http.StatusPartialContent
+	f.base = answerName(resp)
+	if f.whole > 0 {
+		if err := f.sp.room(f.whole - f.sp.size); err != nil {
+			return permanent{err}
+		}
+		if f.whole > f.sp.limit {
+			return errTooLarge
+		}
+	}
+	buf := make([]byte, 256<<10)
+	for {
+		n, err := resp.Body.Read(buf)
+		if n > 0 {
+			quiet.Reset(f.idle)
+			if _, err := f.sp.Write(buf[:n]); err != nil {
+				if errors.Is(err, errTooLarge) {
+					return err
+				}
+				return permanent{err}
+			}
+		}
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return silent(err)
+		}
+	}
+	if f.whole >= 0 && f.sp.size != f.whole {
+		return fmt.Errorf("%s came, and %s were announced", phrase.Count(f.sp.size, "byte"), phrase.Grouped(f.whole))
+	}
+	return nil
+}
+
+// again throws away what has been read.
+func (f *fetch) again() error {
+	if f.sp.size == 0 {
+		return nil
+	}
+	sp, err := newSpool(f.sp.limit)
+	if err != nil {
+		return err
+	}
+	f.sp.close()
+	f.sp = sp
+	return nil
+}
+
+// answerName is the file's name as the answer gives it (RFC 6266), or the last
+// part of the link.
+func answerName(r *http.Response) string {
+	if _, params, err := mime.ParseMediaType(r.Header.Get("Content-Disposition")); err == nil && params["filename"] != "" {
+		return path.Base(strings.ReplaceAll(params["filename"], `\`, "/"))
+	}
+	if name := path.Base(r.Request.URL.Path); name != "." && name != "/" {
+		return name
+	}
+	return r.Request.URL.Hostname()
+}
+
+// redactLink takes user and password out of a link.
+func redactLink(link string) string {
+	u, err := url.Parse(link)
+	if err != nil {
+		if i := strings.LastIndexByte(link, '@'); i >= 0 {
+			return "https://…@" + link[i+1:]
+		}
+		return link
+	}
+	u.User = nil
+	return u.String()
+}
