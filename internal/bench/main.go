@@ -43,6 +43,7 @@ var (
 	only     = flag.String("only", "", "measure only rows whose name contains this")
 	toInsert = flag.String("insert", "", "insert this file into SQLite row by row and end")
 	intoPath = flag.String("insert-into", "", "the database for -insert")
+	walked   = flag.String("walk", "", "walk through this workbook with excelize and end")
 	readCSV  = flag.String("read-csv", "", "read this file with encoding/csv and end")
 )
 
@@ -50,6 +51,10 @@ func main() {
 	flag.Parse()
 	if *readCSV != "" {
 		read(*readCSV)
+		return
+	}
+	if *walked != "" {
+		walk(*walked)
 		return
 	}
 	if *toInsert != "" {
@@ -72,6 +77,7 @@ func main() {
 	measures := []measure{
 		{"look, whole file / encoding-csv reading it", process(bin, "look", file, "--json"), process(self, "-read-csv", file), 0.6},
 	}
+	measures = append(measures, workbook(bin, self, dir))
 	measures = append(measures, databases(bin, dir, file)...)
 	fmt.Printf("%-46s %8s %8s %7s %8s %10s\n", "what", "took s", "base s", "ratio", "at most", "memory MB")
 	for _, m := range measures {
