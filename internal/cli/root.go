@@ -122,8 +122,8 @@ func exitCode(err error) int {
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "ambertray",
-		Short: "Load delimited text files into database tables, and prove that it was done",
-		Long: `Amber Tray loads delimited text files into database tables. It reads a file
+		Short: "Load delimited text and workbooks into database tables, and prove that it was done",
+		Long: `Amber Tray loads delimited text and workbooks into database tables. It reads a file
 whole before it decides anything, shows the evidence, loads in one transaction,
 verifies before it commits, and keeps the papers of every load on the tray.
 
