@@ -157,8 +157,8 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	case !mode.New() && found == nil:
 		return asked("%s does not exist\n  check the name and --schema, or create it with --mode create", where)
 	}
-	if found != nil && !f.again {
-		if err := a.loadedBefore(in, f, mode, found); err != nil {
+	if mode == target.Append && !f.again {
+		if err := a.loadedBefore(in, f, found); err != nil {
 			return err
 		}
 	}
@@ -209,7 +209,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 			return err
 		}
 	}
-	return a.runLoad(ctx, in, job, db, f)
+	return a.runLoad(ctx, in, job, db, found, f)
 }
 
 // A rejects limit is a number of records, or a share of those read.
@@ -237,7 +237,11 @@ func rejectLimit(s string) (rejects, error) {
 }
 
 // runLoad loads with the papers around it.
-func (a *app) runLoad(ctx context.Context, in *input, job load.Job, db target.Target, f *loadFlags) error {
+func (a *app) runLoad(ctx context.Context, in *input, job load.Job, db target.Target, found *target.Table, f *loadFlags) error {
+	before, err := a.entriesOf(f.into, trayDir(f.tray))
+	if err != nil {
+		return err
+	}
 	start := time.Now()
 	entry, err := tray.Create(trayDir(f.tray), in.plan.Table.Name, start)
 	if err != nil {
@@ -296,6 +300,9 @@ func (a *app) runLoad(ctx context.Context, in *input, job load.Job, db target.Ta
 			return err
 		}
 	} else {
+		if found != nil && job.Spec.Mode != target.Append {
+			a.wereIn(before, receipt, in.plan, found)
+		}
 		a.printReceipt(receipt, entry, connect.Redact(f.into), time.Since(start))
 	}
 	if receipt.Verdict == tray.Waiting {
@@ -529,22 +536,30 @@ func (a *app) printChanges(all []load.Change, compared int) {
 	fmt.Fprintln(a.out)
 }
 
+// of the entries on the tray, those whose loads went into a database.
+func (a *app) entriesOf(url, dir string) ([]tray.Summary, error) {
+	list, err := tray.List(dir)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(list, func(s tray.Summary) bool { return s.Receipt == nil || !connect.Same(s.Receipt.Database, url) }), nil
+}
+
+// schemasOf are the names under which the schema of a plan's table may stand
+// in receipts: its own, or that of the default one.
+func schemasOf(p *plan.Plan, found *target.Table) []string {
+	if p.Table.Schema == "" && found != nil {
+		return []string{"", found.Schema}
+	}
+	return []string{p.Table.Schema}
+}
+
 // loadedBefore stops a load that would add a file to a table that has it
 // already, as far as the tray tells.
-func (a *app) loadedBefore(in *input, f *loadFlags, mode target.Mode, found *target.Table) error {
-	list, err := tray.List(trayDir(f.tray))
+func (a *app) loadedBefore(in *input, f *loadFlags, found *target.Table) error {
+	here, err := a.entriesOf(f.into, trayDir(f.tray))
 	if err != nil {
 		return err
-	}
-	var here []tray.Summary // of this database, by whatever URL
-	for _, s := range list {
-		if s.Receipt != nil && connect.Same(s.Receipt.Database, f.into) {
-			here = append(here, s)
-		}
-	}
-	schemas := []string{in.plan.Table.Schema}
-	if schemas[0] == "" {
-		schemas = append(schemas, found.Schema) // the default one, by its name
 	}
 	for _, src := range in.sources {
 		// Only a file of the same size needs to be read for its sum.
@@ -557,20 +572,31 @@ func (a *app) loadedBefore(in *input, f *loadFlags, mode target.Mode, found *tar
 		if err != nil {
 			return err
 		}
-		was := tray.Loaded(here, schemas, in.plan.Table.Name, sum, src.Part())
+		was := tray.Loaded(here, schemasOf(in.plan, found), in.plan.Table.Name, sum, src.Part())
 		if was == nil {
 			continue
 		}
-		what := fmt.Sprintf("%s: its bytes are in the table %s already, by the entry %s of %s", src.Name, target.Qualified(found.Schema, found.Name),
-			was.Entry.Name, was.Started.Format("2006-01-02 15:04"))
-		if mode == target.Append && !f.dryRun {
+		what := alreadyIn(src.Name, found, was)
+		if !f.dryRun {
 			return asked("%s\n  say --again to load it nevertheless; nothing was changed", what)
 		}
-		if !a.json {
-			fmt.Fprintln(a.err, what)
-		}
+		fmt.Fprintln(a.err, what)
 	}
 	return nil
+}
+
+func alreadyIn(name string, t *target.Table, was *tray.Summary) string {
+	return fmt.Sprintf("%s: its bytes are in the table %s already, by the entry %s of %s", name, target.Qualified(t.Schema, t.Name), was.Entry.Name, was.Started.Format("2006-01-02 15:04"))
+}
+
+// wereIn says, after a load that emptied or replaced a table, that the files
+// had been in it before.
+func (a *app) wereIn(before []tray.Summary, r *tray.Receipt, p *plan.Plan, found *target.Table) {
+	for _, s := range r.Sources {
+		if was := tray.Loaded(before, schemasOf(p, found), p.Table.Name, s.SHA256, s.Part); was != nil {
+			fmt.Fprintf(a.err, "note: the bytes of %s had been loaded into this table before, by the entry %s\n", s.Path, was.Entry.Name)
+		}
+	}
 }
 
 // skippedWords says how many rows of a kind were skipped.

@@ -397,6 +397,9 @@ func (r *run) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 	}
 	if r.sink != nil {
 		r.stream.Size = batchBytes
+		if s, ok := r.sink.(target.Sized); ok {
+			r.stream.Size = s.BatchBytes()
+		}
 	}
 	r.skipped[source.Title] += int64(len(src.Titles))
 	r.records.Read += int64(len(src.Titles))
@@ -552,7 +555,6 @@ type back struct {
 	*run
 	refusals []target.Refusal // still to be found
 	number   int              // of rows that were taken
-	part     part
 }
 
 func (b *back) read(ctx context.Context, k int) error {
@@ -562,20 +564,28 @@ func (b *back) read(ctx context.Context, k int) error {
 	}
 	defer st.Close()
 	st.Size = 64 << 10 // most chunks then have nothing to take back
-	c, err := b.converter(k, nil)
-	if err != nil {
-		return err
+	workers := pipeline.Workers()
+	team := make([]*converter, workers+1) // the last one is the collector's
+	for i := range team {
+		if team[i], err = b.converter(k, nil); err != nil {
+			return err
+		}
 	}
 	records := int64(0)
-	x := &b.part
-	err = pipeline.Run(ctx, st, 1, func(_ int, chunk *delimited.Chunk) (int, error) { // one, so that rows come in order
-		defer chunk.Release()
-		x.first = records
-		c.convert(chunk, x, nil)
-		err := b.chunk(c, chunk, k, records)
+	numbers := newNumbering()
+	parts := &sync.Pool{New: func() any { return &part{} }}
+	err = pipeline.Run(ctx, st, workers, func(w int, chunk *delimited.Chunk) (*part, error) {
+		x := parts.Get().(*part)
+		x.first = numbers.next(chunk.Seq, team[w].count(chunk))
+		team[w].convert(chunk, x, nil)
+		return x, nil
+	}, func(x *part) error {
+		err := b.chunk(team[workers], x, k, records)
 		records += x.records
-		return 0, err
-	}, func(int) error { return nil })
+		x.chunk.Release()
+		parts.Put(x)
+		return err
+	})
 	if err != nil {
 		return profile.Problem(b.job.Sources[k], err)
 	}
@@ -583,8 +593,8 @@ func (b *back) read(ctx context.Context, k int) error {
 }
 
 // chunk looks for rows of one chunk that were taken out.
-func (b *back) chunk(c *converter, chunk *delimited.Chunk, k int, base int64) error {
-	x, refused := &b.part, b.refused[k]
+func (b *back) chunk(c *converter, x *part, k int, base int64) error {
+	refused := b.refused[k]
 	if len(refused) == 0 && (len(b.refusals) == 0 || b.refusals[0].Row >= b.number+x.rows) {
 		b.number += x.rows
 		for i := range x.tally {
@@ -595,7 +605,7 @@ func (b *back) chunk(c *converter, chunk *delimited.Chunk, k int, base int64) er
 	var here []target.Refusal
 	row := 0
 	c.base = base
-	c.each(chunk, func(line, _ int64) {
+	c.each(x.chunk, func(line, _ int64) {
 		if refused[line] {
 			here = append(here, target.Refusal{Row: row, Message: ""})
 		} else {
@@ -611,7 +621,6 @@ func (b *back) chunk(c *converter, chunk *delimited.Chunk, k int, base int64) er
 	})
 	if len(here) > 0 {
 		before := len(x.rejects)
-		x.chunk = chunk
 		c.refused(x, here)
 		for _, j := range x.rejects[before:] {
 			if j.Reason == "" {

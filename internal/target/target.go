@@ -132,6 +132,12 @@ type Load interface {
 	Rollback() error
 }
 
+// Sized is a Load for which batches of another size do better than the usual
+// one of 4 MB of source.
+type Sized interface {
+	BatchBytes() int
+}
+
 // A Finisher is a Load that has work left when all rows are in, such as
 // building the key of a new table. Rows that it finds to break the key are
 // taken out again and returned, with their numbers among all rows that were

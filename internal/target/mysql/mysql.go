@@ -724,21 +724,60 @@ func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column,
 	return d.tally(ctx, dialect.MySQL.Qualified(t.Schema, t.Name), t.Columns, loose, false)
 }
 
-// tally lets the server add up what a table holds.
-func (d *DB) tally(ctx context.Context, table string, columns []dialect.Column, loose []bool, byBytes bool) (int64, []tally.Column, error) {
-	list := []string{"count(*)"}
+// tally lets the server add up what a table holds. A new table is ours alone;
+// it is added up on two connections side by side, of which the second sees the
+// transaction's rows, too.
+func (d *DB) tally(ctx context.Context, table string, columns []dialect.Column, loose []bool, ours bool) (int64, []tally.Column, error) {
+	lists := [][]string{{"count(*)"}, nil}
+	half := len(columns)
+	if ours && len(columns) > 1 {
+		half = (len(columns) + 1) / 2
+	}
 	for i, c := range columns {
-		list = append(list, facts(quote(c.Name), c.Type, loose[i], byBytes)...)
+		k := 0
+		if i >= half {
+			k = 1
+		}
+		lists[k] = append(lists[k], facts(quote(c.Name), c.Type, loose[i], ours)...)
 	}
-	vals := make([]*string, len(list))
-	at := make([]any, len(list))
-	for i := range vals {
-		at[i] = &vals[i]
+	add := func(c *sql.Conn, list []string) ([]*string, error) {
+		vals := make([]*string, len(list))
+		at := make([]any, len(list))
+		for i := range vals {
+			at[i] = &vals[i]
+		}
+		return vals, c.QueryRowContext(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+table).Scan(at...)
 	}
-	if err := d.c.QueryRowContext(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+table).Scan(at...); err != nil {
+	type result struct {
+		vals []*string
+		err  error
+	}
+	other := make(chan result, 1)
+	if len(lists[1]) > 0 {
+		c, err := d.pool.Conn(ctx)
+		if err == nil {
+			_, err = c.ExecContext(ctx, "SET SESSION TRANSACTION ISOLATION LEVEL READ UNCOMMITTED")
+		}
+		if err != nil {
+			return 0, nil, d.fail("cannot be tallied", err)
+		}
+		defer c.Close()
+		go func() {
+			vals, err := add(c, lists[1])
+			other <- result{vals, err}
+		}()
+	} else {
+		other <- result{}
+	}
+	vals, err := add(d.c, lists[0])
+	o := <-other
+	if err == nil {
+		err = o.err
+	}
+	if err != nil {
 		return 0, nil, d.fail("cannot be tallied", err)
 	}
-	return target.ParseFacts(columns, loose, vals)
+	return target.ParseFacts(columns, loose, append(vals, o.vals...))
 }
 
 // facts are the expressions for one column; see target.ParseFacts. byBytes

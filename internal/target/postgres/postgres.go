@@ -450,14 +450,16 @@ func (l *load) Finish(ctx context.Context) ([]target.Refusal, error) {
 	build := fmt.Sprintf("ALTER TABLE %s ADD PRIMARY KEY (%s)", l.table, key)
 	for _, s := range []string{"SET LOCAL maintenance_work_mem = '64MB'", "SET LOCAL work_mem = '64MB'",
 		// A plain scan yields the rows as they lie.
-		"SET LOCAL synchronize_seqscans = off", "SET LOCAL max_parallel_workers_per_gather = 0", "SAVEPOINT key"} {
+		"SET LOCAL synchronize_seqscans = off", "SET LOCAL max_parallel_workers_per_gather = 0",
+		// Sorting finds what stands twice in half the time that hashing takes.
+		"SET LOCAL enable_hashagg = off", "SAVEPOINT key"} {
 		if _, err := l.tx.Exec(ctx, s); err != nil {
 			return nil, l.d.fail("cannot build the key", err)
 		}
 	}
 	_, err := l.tx.Exec(ctx, build)
 	if err == nil {
-		_, err = l.tx.Exec(ctx, "SET LOCAL max_parallel_workers_per_gather = DEFAULT")
+		_, err = l.tx.Exec(ctx, "SET LOCAL max_parallel_workers_per_gather = DEFAULT; SET LOCAL enable_hashagg = DEFAULT")
 		if err != nil {
 			return nil, l.d.fail("cannot go on", err)
 		}
@@ -482,7 +484,7 @@ func (l *load) Finish(ctx context.Context) ([]target.Refusal, error) {
 	if err != nil {
 		return nil, l.d.fail("cannot find what breaks the key", err)
 	}
-	for _, s := range []string{build, "SET LOCAL max_parallel_workers_per_gather = DEFAULT"} {
+	for _, s := range []string{build, "SET LOCAL max_parallel_workers_per_gather = DEFAULT; SET LOCAL enable_hashagg = DEFAULT"} {
 		if _, err := l.tx.Exec(ctx, s); err != nil {
 			return nil, l.d.fail("cannot build the key", err)
 		}
@@ -573,6 +575,12 @@ func facts(c string, t sqltype.Type, loose bool) []string {
 		return []string{n, "sum(" + micros(c) + ")::text", micros("min("+c+")") + "::text", micros("max("+c+")") + "::text"}
 	case t.Kind == sqltype.UUID:
 		return []string{n, "(36 * count(" + c + "))::text", "min(" + c + "::text COLLATE \"C\")", "max(" + c + "::text COLLATE \"C\")"}
+	}
+	if t.Kind == sqltype.Char {
+		// Char compares without the spaces that pad it, as its text does, and
+		// its bytes can be told without making texts of all values, which takes
+		// longer than all else: those with the padding, less the padding.
+		return []string{n, fmt.Sprintf("sum(octet_length(%[1]s) - %[2]d + length(%[1]s))::text", c, t.Length), "min(" + c + " COLLATE \"C\")::text", "max(" + c + " COLLATE \"C\")::text"}
 	}
 	return []string{n, "sum(octet_length(" + c + "::text))::text", "min(" + c + "::text COLLATE \"C\")", "max(" + c + "::text COLLATE \"C\")"}
 }

@@ -307,6 +307,9 @@ func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 	return b
 }
 
+// BatchBytes implements target.Sized: no server has to be waited for.
+func (l *load) BatchBytes() int { return 512 << 10 }
+
 // Write implements target.Load.
 func (l *load) Write(ctx context.Context, batch target.Batch) (refused []target.Refusal, err error) {
 	b := batch.Data
