@@ -419,9 +419,15 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 		w.hashes[i], w.ints[i] = w.hashes[i][:0], w.ints[i][:0]
 	}
 	watched := make([]bool, len(w.cols))
+	var keys, others []int // columns that are watched as keys, and not
 	for i, u := range uniques {
-		watched[i] = !u.gone.Load()
+		if watched[i] = !u.gone.Load(); watched[i] {
+			keys = append(keys, i)
+		} else {
+			others = append(others, i)
+		}
 	}
+	w.scratch.text, w.scratch.hashes = false, false
 	rec := &w.rec
 	typed := w.rows.Typed()
 	for left != 0 {
@@ -461,21 +467,24 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 			w.width(rec)
 			continue
 		}
-		w.lines = append(w.lines, rec.Line)
-		cols, watched := w.cols[:len(rec.Fields)], watched[:len(rec.Fields)]
-		for i, f := range rec.Fields {
-			e := cols[i]
-			w.scratch.text = typed && rec.Quoted(i)
-			if !watched[i] {
-				w.scratch.hashes = false
-				if w.scratch.text || !e.again(&w.scratch, f, rec.Line) {
-					e.observe(&w.scratch, f, rec.Quoted(i), rec.Line, ascii)
-				}
-				continue
+		line := rec.Line
+		w.lines = append(w.lines, line)
+		fields := rec.Fields
+		for _, i := range others {
+			f, e := fields[i], w.cols[i]
+			if typed {
+				w.scratch.text = rec.Quoted(i)
 			}
+			if typed && w.scratch.text || !e.again(&w.scratch, f, line) {
+				e.observe(&w.scratch, f, rec.Quoted(i), line, ascii)
+			}
+		}
+		for _, i := range keys {
+			f, e := fields[i], w.cols[i]
 			before := e.ints.count
+			w.scratch.text = typed && rec.Quoted(i)
 			w.scratch.hashes = len(w.ints[i]) != len(w.lines)-1
-			h := e.observe(&w.scratch, f, rec.Quoted(i), rec.Line, ascii)
+			h := e.observe(&w.scratch, f, rec.Quoted(i), line, ascii)
 			if e.ints.count != before {
 				w.ints[i] = append(w.ints[i], e.ints.last)
 				h = intHash
@@ -484,6 +493,7 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 			}
 			w.hashes[i] = append(w.hashes[i], h)
 		}
+		w.scratch.hashes = false
 	}
 	for i, u := range uniques {
 		if watched[i] {
