@@ -310,6 +310,7 @@ func (a *app) openAll(ctx context.Context, names []string, f *inputFlags, profil
 		}
 	}
 	in.source = in.sources[0]
+	a.opened = append(a.opened, in.sources...)
 	if in.given && !profiled {
 		return in, nil
 	}

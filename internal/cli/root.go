@@ -69,7 +69,8 @@ type app struct {
 
 	log *slog.Logger
 
-	paging *os.File // the terminal, while output is collected for a pager
+	opened []*source.Source // to be closed in the end
+	paging *os.File         // the terminal, while output is collected for a pager
 }
 
 // Main runs the program and returns its exit status.
@@ -87,6 +88,9 @@ func (a *app) run(ctx context.Context, args []string) int {
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	err := root.ExecuteContext(ctx)
+	for _, s := range a.opened {
+		s.Close()
+	}
 	if err == nil {
 		return exitDone
 	}
