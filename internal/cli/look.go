@@ -279,7 +279,17 @@ func (a *app) printSources(st style, in *input) {
 		}
 		var lacks []string
 		for _, c := range in.profile.Columns {
-			if !slices.ContainsFunc(s.Layout.Columns, func(h string) bool { return source.Forgive(h) == source.Forgive(c.Header) }) {
+			names := []string{source.Forgive(c.Header)}
+			if in.given {
+				for _, pc := range in.plan.Columns {
+					for _, h := range pc.Also {
+						if pc.From == c.Header {
+							names = append(names, source.Forgive(h))
+						}
+					}
+				}
+			}
+			if !slices.ContainsFunc(s.Layout.Columns, func(h string) bool { return slices.Contains(names, source.Forgive(h)) }) {
 				lacks = append(lacks, c.Header)
 			}
 		}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"hash/maphash"
-	"io"
 	"io/fs"
 	"log/slog"
 	"os"
@@ -361,35 +360,15 @@ func numbersIn(src *source.Source) (numbers []int64, err error) {
 
 // eachKept reads the numbers in a kept file, with their lines.
 func eachKept(src *source.Source, f func(line, number int64)) error {
-	st, err := src.Read(false)
-	if err != nil {
-		return err
-	}
-	defer st.Close()
-	rows := source.NewRows(&src.Layout)
-	var rec delimited.Record
-	for {
-		chunk, err := st.Next()
-		if err == io.EOF {
+	return src.Each(func(kind source.Kind, rec *delimited.Record) error {
+		if kind != source.Data {
 			return nil
 		}
+		n, err := strconv.ParseInt(string(rec.Fields[0]), 10, 64)
 		if err != nil {
-			return err
+			return fmt.Errorf("%s, line %d: %w", src.Name, rec.Line, err)
 		}
-		for rows.Reset(chunk); ; {
-			kind, ok := rows.Next(&rec)
-			if !ok {
-				break
-			}
-			if kind != source.Data {
-				continue
-			}
-			n, err := strconv.ParseInt(string(rec.Fields[0]), 10, 64)
-			if err != nil {
-				return fmt.Errorf("%s, line %d: %w", src.Name, rec.Line, err)
-			}
-			f(rec.Line, n)
-		}
-		chunk.Release()
-	}
+		f(rec.Line, n)
+		return nil
+	})
 }

@@ -264,9 +264,5 @@ func Plain(t sqltype.Type) *Reader {
 	if t.IsTemporal() && t.Kind != sqltype.Date {
 		t.Precision = 6
 	}
-	r := &Reader{Type: t, Number: Number{Decimal: Point}, KeepBlank: true}
-	if err := r.Prepare(); err != nil {
-		panic(err) // no setting of this reader can be wrong
-	}
-	return r
+	return Strict(t)
 }

@@ -328,6 +328,37 @@ func (s *Stream) Sum() string {
 // Close ends the reading.
 func (s *Stream) Close() error { return s.file.Close() }
 
+// Each calls f for every row, one after the other, for what is small. The
+// record is valid until f returns.
+func (s *Source) Each(f func(Kind, *delimited.Record) error) error {
+	st, err := s.Read(false)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	rows := NewRows(&s.Layout)
+	var rec delimited.Record
+	for {
+		chunk, err := st.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		for rows.Reset(chunk); ; {
+			kind, ok := rows.Next(&rec)
+			if !ok {
+				break
+			}
+			if err := f(kind, &rec); err != nil {
+				return err
+			}
+		}
+		chunk.Release()
+	}
+}
+
 // A Kind is what a row of a source is.
 type Kind uint8
 

@@ -3,6 +3,7 @@ package target
 import (
 	"fmt"
 	"math/big"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -10,6 +11,16 @@ import (
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
 )
+
+// LooseColumns tells of each column whether a table has it in a type that
+// cannot be compared by value.
+func LooseColumns(t *Table, columns []dialect.Column) []bool {
+	loose := make([]bool, len(columns))
+	for i, c := range columns {
+		loose[i] = t != nil && slices.ContainsFunc(t.Columns, func(f Column) bool { return f.Name == c.Name && f.SQL.Kind == sqltype.None })
+	}
+	return loose
+}
 
 // ParseFacts makes tallies of what a server says in one row: the number of
 // rows, and for each column how many values are not null, their sum, the

@@ -172,44 +172,22 @@ func ReadRejects(ctx context.Context, path string, each func(*Reject) error) (he
 	if err != nil {
 		return nil, err
 	}
-	st, err := src.Read(false)
-	if err != nil {
-		return nil, err
-	}
-	defer st.Close()
-	rows := source.NewRows(&src.Layout)
-	var rec delimited.Record
 	cells := src.Layout.Columns[3] == "cell"
 	n := len(rejectColumns)
 	if cells {
 		n++
 	}
-	for {
-		chunk, err := st.Next()
-		if err == io.EOF {
-			return src.Layout.Columns[n:], nil
+	err = src.Each(func(kind source.Kind, rec *delimited.Record) error {
+		if kind != source.Data {
+			return nil
 		}
+		x, err := parseReject(path, rec, cells)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		for rows.Reset(chunk); ; {
-			kind, ok := rows.Next(&rec)
-			if !ok {
-				break
-			}
-			if kind != source.Data {
-				continue
-			}
-			x, err := parseReject(path, &rec, cells)
-			if err == nil {
-				err = each(x)
-			}
-			if err != nil {
-				return nil, err
-			}
-		}
-		chunk.Release()
-	}
+		return each(x)
+	})
+	return src.Layout.Columns[n:], err
 }
 
 func openRejects(ctx context.Context, path string) (*source.Source, error) {

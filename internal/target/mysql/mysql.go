@@ -399,10 +399,7 @@ func (l *load) prepare(ctx context.Context) error {
 	if found == nil {
 		return d.fail("does not have the table "+name, nil)
 	}
-	l.loose = make([]bool, len(t.Columns))
-	for i, c := range t.Columns {
-		l.loose[i] = slices.ContainsFunc(found.Columns, func(f target.Column) bool { return f.Name == c.Name && f.SQL.Kind == sqltype.None })
-	}
+	l.loose = target.LooseColumns(found, t.Columns)
 	return nil
 }
 
@@ -717,11 +714,7 @@ func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column,
 	if err != nil {
 		return 0, nil, err
 	}
-	loose := make([]bool, len(t.Columns))
-	for i, c := range t.Columns {
-		loose[i] = found != nil && slices.ContainsFunc(found.Columns, func(f target.Column) bool { return f.Name == c.Name && f.SQL.Kind == sqltype.None })
-	}
-	return d.tally(ctx, dialect.MySQL.Qualified(t.Schema, t.Name), t.Columns, loose, false)
+	return d.tally(ctx, dialect.MySQL.Qualified(t.Schema, t.Name), t.Columns, target.LooseColumns(found, t.Columns), false)
 }
 
 // tally lets the server add up what a table holds. A new table is ours alone;

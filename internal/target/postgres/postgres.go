@@ -508,16 +508,12 @@ func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column,
 	if err != nil {
 		return 0, nil, err
 	}
-	loose := make([]bool, len(t.Columns))
-	for i, c := range t.Columns {
-		loose[i] = found != nil && slices.ContainsFunc(found.Columns, func(f target.Column) bool { return f.Name == c.Name && f.SQL.Kind == sqltype.None })
-	}
 	tx, err := d.c.BeginTx(ctx, pgx.TxOptions{AccessMode: pgx.ReadOnly})
 	if err != nil {
 		return 0, nil, d.fail("cannot begin a transaction", err)
 	}
 	defer tx.Rollback(ctx)
-	return d.tally(ctx, tx, t, loose)
+	return d.tally(ctx, tx, t, target.LooseColumns(found, t.Columns))
 }
 
 // tally lets the server add up what a table holds.
