@@ -238,9 +238,13 @@ func rejectLimit(s string) (rejects, error) {
 
 // runLoad loads with the papers around it.
 func (a *app) runLoad(ctx context.Context, in *input, job load.Job, db target.Target, found *target.Table, f *loadFlags) error {
-	before, err := a.entriesOf(f.into, trayDir(f.tray))
-	if err != nil {
-		return err
+	var before []tray.Summary
+	replaces := found != nil && job.Spec.Mode != target.Append
+	if replaces {
+		var err error
+		if before, err = a.entriesOf(f.into, trayDir(f.tray)); err != nil {
+			return err
+		}
 	}
 	start := time.Now()
 	entry, err := tray.Create(trayDir(f.tray), in.plan.Table.Name, start)
@@ -300,7 +304,7 @@ func (a *app) runLoad(ctx context.Context, in *input, job load.Job, db target.Ta
 			return err
 		}
 	} else {
-		if found != nil && job.Spec.Mode != target.Append {
+		if replaces {
 			a.wereIn(before, receipt, in.plan, found)
 		}
 		a.printReceipt(receipt, entry, connect.Redact(f.into), time.Since(start))
@@ -536,7 +540,7 @@ func (a *app) printChanges(all []load.Change, compared int) {
 	fmt.Fprintln(a.out)
 }
 
-// of the entries on the tray, those whose loads went into a database.
+// entriesOf lists the entries on a tray whose loads went into a database.
 func (a *app) entriesOf(url, dir string) ([]tray.Summary, error) {
 	list, err := tray.List(dir)
 	if err != nil {

@@ -308,7 +308,9 @@ func (a *app) printSources(st style, in *input) {
 func (a *app) printColumns(st style, in *input, check *load.Check) {
 	p := in.profile
 	planned := map[int]int{} // by place in the file
+	var used []string        // in expressions
 	if check != nil {
+		used = in.plan.Fields()
 		headers := in.source.Layout.Columns
 		if len(in.sources) > 1 {
 			headers = load.Headers(in.sources, in.plan)
@@ -348,7 +350,7 @@ func (a *app) printColumns(st style, in *input, check *load.Check) {
 		cells := []string{fmt.Sprint(i + 1), shorten(c.Header, 30), c.Type.String(), blank, distinct, shorten(c.Range(), 44)}
 		if check != nil {
 			name, typ, miss := "left out", "", ""
-			if in.plan.Uses(c.Header) {
+			if slices.Contains(used, c.Header) {
 				name = "in expressions"
 			}
 			if k := planned[i]; k > 0 {

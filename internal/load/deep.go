@@ -84,11 +84,13 @@ func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, db 
 // accounted opens the sources of a load, and the files of its mends, with the
 // records in each that did not go into the table.
 func accounted(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan) (sources []*source.Source, without []map[int64]bool, err error) {
+	for _, check := range checkSources(r) {
+		if check.Answer != Agrees {
+			return nil, nil, fmt.Errorf("%s: %s\n  a deep check needs the file as it was loaded", check.Path, check.Text)
+		}
+	}
 	at := map[string]int{}
 	for i, s := range r.Sources {
-		if check := checkSource(s); check.Answer != Agrees {
-			return nil, nil, fmt.Errorf("%s: %s\n  a deep check needs the file as it was loaded", s.Path, check.Text)
-		}
 		path := s.Path
 		if _, err := os.Stat(path); err != nil {
 			path = s.File

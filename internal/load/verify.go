@@ -70,12 +70,9 @@ func tableOf(r *tray.Receipt, p *plan.Plan) dialect.Table {
 // with what they were.
 func Verify(ctx context.Context, r *tray.Receipt, p *plan.Plan, db target.Target) (*Verification, error) {
 	v := &Verification{Answer: Agrees, Columns: []ColumnCheck{}}
-	for i, s := range r.Sources {
-		if i > 0 && s.Path == r.Sources[i-1].Path && s.SHA256 == r.Sources[i-1].SHA256 {
-			continue // another sheet of the same file
-		}
-		v.Sources = append(v.Sources, checkSource(s))
-		if a := v.Sources[len(v.Sources)-1].Answer; a == Differs {
+	v.Sources = checkSources(r)
+	for _, s := range v.Sources {
+		if s.Answer == Differs {
 			v.Answer = Differs
 		}
 	}
@@ -157,6 +154,17 @@ func (v *Verification) rows(r *tray.Receipt, now int64) {
 		return
 	}
 	v.Rows.Answer, v.Answer = Differs, Differs
+}
+
+// checkSources reads each file again, but once, however many of its sheets were
+// loaded.
+func checkSources(r *tray.Receipt) (out []SourceCheck) {
+	for i, s := range r.Sources {
+		if i == 0 || s.Path != r.Sources[i-1].Path || s.SHA256 != r.Sources[i-1].SHA256 {
+			out = append(out, checkSource(s))
+		}
+	}
+	return
 }
 
 // checkSource reads a file again.

@@ -2,7 +2,6 @@ package plan
 
 import (
 	"fmt"
-	"slices"
 
 	"ambertray/internal/derive"
 )
@@ -85,11 +84,8 @@ func (p *Plan) Derives() bool {
 	return e != nil
 }
 
-// Uses reports whether an expression names a header.
-func (p *Plan) Uses(header string) bool { return slices.Contains(p.fields(), header) }
-
-// fields are the headers that expressions name.
-func (p *Plan) fields() (out []string) {
+// Fields are the headers that expressions name.
+func (p *Plan) Fields() (out []string) {
 	e, err := p.Expressions()
 	if e == nil || err != nil {
 		return nil

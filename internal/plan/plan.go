@@ -257,7 +257,7 @@ func (p *Plan) Positions(headers []string) (at []int, missing, extra []string) {
 			missing = append(missing, c.From)
 		}
 	}
-	for _, h := range p.fields() {
+	for _, h := range p.Fields() {
 		for i, x := range headers {
 			taken[i] = taken[i] || x == h
 		}

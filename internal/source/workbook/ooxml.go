@@ -285,8 +285,7 @@ func (s *scanner) richText(b []byte) ([]byte, error) {
 		case err != nil:
 			return b, err
 		case t == eof:
-			_, err := s.broken("it ends within a text")
-			return b, err
+			return b, s.broken("it ends within a text")
 		case t == start && (s.is("rPh") || s.is("phoneticPr")):
 			if err := s.skip(); err != nil {
 				return b, err
@@ -364,7 +363,7 @@ func (x *ooxml) rows(ctx context.Context, part string, f func(*Row) error, merge
 		}
 		if t == eof {
 			if inData {
-				_, err = s.broken("it ends within a sheet")
+				err = s.broken("it ends within a sheet")
 			}
 			return err
 		}
@@ -474,8 +473,7 @@ func (x *ooxml) cell(s *scanner, b []byte) (_ []byte, isText bool, err error) {
 		case err != nil:
 			return b, isText, err
 		case t == eof:
-			_, err = s.broken("it ends within a cell")
-			return b, isText, err
+			return b, isText, s.broken("it ends within a cell")
 		case t == end: // of c
 			return b, isText, nil
 		case t == start && s.is("is"):
@@ -503,7 +501,7 @@ func (x *ooxml) cell(s *scanner, b []byte) (_ []byte, isText bool, err error) {
 			}
 			for t != end { // of v
 				if t, err = s.next(); err == nil && t == eof {
-					_, err = s.broken("it ends within a cell")
+					err = s.broken("it ends within a cell")
 				}
 				if err != nil {
 					return b, isText, err

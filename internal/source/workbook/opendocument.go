@@ -160,8 +160,7 @@ func (r *odsRows) read(ctx context.Context) error {
 		case err != nil:
 			return err
 		case t == eof:
-			_, err := s.broken("it ends within a sheet")
-			return err
+			return s.broken("it ends within a sheet")
 		case t == start && s.is("table-row"):
 			if ctx.Err() != nil {
 				return ctx.Err()
@@ -196,8 +195,7 @@ func (r *odsRows) one() error {
 			case err != nil:
 				return err
 			case t == eof:
-				_, err := s.broken("it ends within a row")
-				return err
+				return s.broken("it ends within a row")
 			case t == end:
 				break cells
 			case t == start && (s.is("table-cell") || s.is("covered-table-cell")):
@@ -277,8 +275,7 @@ func (r *odsRows) cell(column int) (next int, err error) {
 			case err != nil:
 				return 0, err
 			case t == eof:
-				_, err := s.broken("it ends within a cell")
-				return 0, err
+				return 0, s.broken("it ends within a cell")
 			case t == start && (s.is("annotation") || s.is("frame") || s.is("shape") || s.is("ruby-text")):
 				if err := s.skip(); err != nil {
 					return 0, err

@@ -104,11 +104,11 @@ func (s *scanner) findSeq(seq string, from int) int {
 	}
 }
 
-func (s *scanner) broken(what string) (token, error) {
+func (s *scanner) broken(what string) error {
 	if s.err != nil && s.err != io.EOF {
-		return eof, s.err
+		return s.err
 	}
-	return eof, fmt.Errorf("the XML is damaged: %s", what)
+	return fmt.Errorf("the XML is damaged: %s", what)
 }
 
 // next goes to the next start, end or text.
@@ -138,14 +138,14 @@ func (s *scanner) next() (token, error) {
 		}
 		for s.end-s.pos < 2 {
 			if !s.more() {
-				return s.broken("it ends within a tag")
+				return eof, s.broken("it ends within a tag")
 			}
 		}
 		switch s.buf[s.pos+1] {
 		case '?':
 			n := s.findSeq("?>", 2)
 			if n < 0 {
-				return s.broken("it ends within a tag")
+				return eof, s.broken("it ends within a tag")
 			}
 			s.pos += n + 2
 			continue
@@ -157,13 +157,13 @@ func (s *scanner) next() (token, error) {
 			case bytes.HasPrefix(rest, []byte("<!--")):
 				n := s.findSeq("-->", 4)
 				if n < 0 {
-					return s.broken("it ends within a comment")
+					return eof, s.broken("it ends within a comment")
 				}
 				s.pos += n + 3
 			case bytes.HasPrefix(rest, []byte("<![CDATA[")):
 				n := s.findSeq("]]>", 9)
 				if n < 0 {
-					return s.broken("it ends within a text")
+					return eof, s.broken("it ends within a text")
 				}
 				s.text = s.buf[s.pos+9 : s.pos+n]
 				s.pos += n + 3
@@ -175,7 +175,7 @@ func (s *scanner) next() (token, error) {
 		case '/':
 			n := s.find('>', 2)
 			if n < 0 {
-				return s.broken("it ends within a tag")
+				return eof, s.broken("it ends within a tag")
 			}
 			s.name = local(bytes.TrimSpace(s.buf[s.pos+2 : s.pos+n]))
 			s.pos += n + 1
@@ -186,7 +186,7 @@ func (s *scanner) next() (token, error) {
 			n = s.find('>', n+1)
 		}
 		if n < 0 {
-			return s.broken("it ends within a tag")
+			return eof, s.broken("it ends within a tag")
 		}
 		tag := s.buf[s.pos+1 : s.pos+n]
 		s.pos += n + 1
@@ -336,8 +336,7 @@ func (s *scanner) skip() error {
 		case err != nil:
 			return err
 		case t == eof:
-			_, err := s.broken("it ends within an element")
-			return err
+			return s.broken("it ends within an element")
 		case t == start:
 			depth++
 		case t == end:
