@@ -105,6 +105,9 @@ func (a *app) entryAt(ctx context.Context, name string, f *entryFlags, claimed b
 		r = pending
 	}
 	if r == nil {
+		if err := o.stopped(); err != nil {
+			return nil, err
+		}
 		return nil, fmt.Errorf("%s: the load was cut off before its commit, or is still running; nothing was changed", o.Name)
 	}
 	url := r.Database
@@ -127,6 +130,16 @@ func (a *app) entryAt(ctx context.Context, name string, f *entryFlags, claimed b
 		return nil, fmt.Errorf("%s: the load failed and changed nothing: %s", o.Name, o.receipt.Error)
 	}
 	return o, nil
+}
+
+// stopped is the error of an entry without receipt whose load can go on, or
+// nil.
+func (o *opened) stopped() error {
+	stops, err := o.Stops()
+	if err != nil || stops == nil {
+		return err
+	}
+	return fmt.Errorf("%s: the load is %w\n  go on with: ambertray resume %s", o.Name, load.ErrStopped, o.Name)
 }
 
 // settled is the exit status of an entry: waiting, if rejects wait.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -35,6 +36,7 @@ type loadFlags struct {
 	slowPath     bool
 	again        bool
 	accept       bool
+	every        int64
 }
 
 func (a *app) loadCommand() *cobra.Command {
@@ -60,13 +62,20 @@ missing and moved columns, values that no longer fit. A file whose bytes are in
 the table already is not added again.
 
 Whatever fails or is stopped leaves the table as it was. The papers (plan,
-definition, rejects, receipt, log) are left on the tray.`,
+definition, rejects, receipt, log) are left on the tray.
+
+What is too large for one transaction commits on its way with --commit-every.
+Then a load that fails or is stopped leaves the records that it has committed,
+and how far it was is noted beside them in the table ambertray_steps, in the
+same transactions. 'ambertray resume' goes on from there: no record is lost or
+loaded twice. All is still verified before the last commit.`,
 		Example: `  ambertray load lock-passages.csv --into sqlite:harrowmere.db
   ambertray load passages.yaml --into sqlite:harrowmere.db --table passages_2025
   ambertray load lock-passages.csv --into postgres://keeper@localhost/canal --schema tolls
   ambertray load passages.yaml april.csv may.csv --into sqlite:harrowmere.db --mode append
   ambertray load march.csv --into mysql://keeper@localhost/canal --table passages --mode append
   ambertray load lock-passages.csv --into sqlite:harrowmere.db --max-rejects 0
+  ambertray load huge.yaml --into postgres://keeper@localhost/canal --commit-every 5000000
   ambertray load lock-passages.csv --into sqlite:harrowmere.db --dry-run`,
 		Args: args(1, -1, "a file, or a plan"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.load(cmd.Context(), args, &f) },
@@ -84,6 +93,7 @@ definition, rejects, receipt, log) are left on the tray.`,
 	p.BoolVar(&f.yes, "yes", false, "do not ask before a table is emptied or replaced")
 	p.BoolVar(&f.again, "again", false, "load a file although its bytes are in the table already")
 	p.BoolVar(&f.accept, "accept-changes", false, "load a file although many of its values do not fit the plan; their records become rejects")
+	p.Int64Var(&f.every, "commit-every", 0, "commit on the way after so many records, so that a stopped load can be resumed; 0 commits once, at the end")
 	addTray(cmd, &f.tray)
 	p.BoolVar(&f.dryRun, "dry-run", false, "do everything but touch the database")
 	p.StringVar(&f.maxRejects, "max-rejects", "", "end the load, with nothing changed, when more records than this number or share (like 1%) are rejected; 0 means all or nothing")
@@ -105,6 +115,9 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	}
 	limit, err := rejectLimit(f.maxRejects)
 	if err != nil {
+		return err
+	}
+	if err := f.checkSteps(mode, limit); err != nil {
 		return err
 	}
 	in, err := a.openAll(ctx, names, &f.inputFlags, false)
@@ -133,7 +146,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	for _, s := range in.sources {
 		in.plan.Sources = append(in.plan.Sources, plan.FromLayout(s))
 	}
-	job := load.Job{Sources: in.sources, Plan: in.plan, MaxRejects: limit.count, MaxShare: limit.share}
+	job := load.Job{Sources: in.sources, Plan: in.plan, MaxRejects: limit.count, MaxShare: limit.share, Every: f.every}
 	if f.dryRun && mode.New() && f.like == "" {
 		return a.dryRun(ctx, in, job)
 	}
@@ -263,10 +276,30 @@ func (a *app) runLoad(ctx context.Context, in *input, job load.Job, db target.Ta
 	}
 	receipt := load.Started(entry.Name, in.sources, connect.Canonical(f.into), a.version, start)
 	receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: f.mode}
+	job.Receipt, job.Target = receipt, db
+	if f.every > 0 {
+		stops := stopsOf(&job, f)
+		job.Spec.Steps = stops.Load
+		if err := entry.WriteStops(stops); err != nil {
+			return err
+		}
+	}
+	if err := a.carryOut(ctx, entry, in, job); err != nil {
+		return err
+	}
+	if replaces && !a.json {
+		a.wereIn(before, receipt, in.plan, found)
+	}
+	return a.told(receipt, entry, connect.Redact(f.into), time.Since(start))
+}
+
+// carryOut runs a load whose papers are begun. Without an error, all is
+// committed, and the receipt is settled.
+func (a *app) carryOut(ctx context.Context, entry *tray.Entry, in *input, job load.Job) error {
+	receipt := job.Receipt
 	m := a.newMeter(ctx, "loading", in.size())
-	job.Target, job.Receipt = db, receipt
 	job.Entry, job.At = receipt.Entry, receipt.Started
-	rejects := entry.Rejects(load.Headers(in.sources, in.plan))
+	rejects := entry.Rejects(load.Headers(in.sources, job.Plan))
 	if slices.ContainsFunc(in.sources, func(s *source.Source) bool { return s.Sheet != "" }) {
 		rejects.Cells()
 	}
@@ -276,43 +309,45 @@ func (a *app) runLoad(ctx context.Context, in *input, job load.Job, db target.Ta
 		receipt.Finished = now()
 		return entry.PrepareReceipt(receipt)
 	}
-	err = load.Run(ctx, job)
+	err := load.Run(ctx, job)
 	m.end()
-	var encErr error
 	if err == nil {
-		encErr = entry.Settle(tray.ReceiptFile)
-	} else {
-		if ctx.Err() != nil {
-			err = fmt.Errorf("stopped; nothing was committed")
+		if err := entry.Settle(tray.ReceiptFile); err != nil {
+			return fmt.Errorf("the load is committed and verified, but its receipt could not be written: %w", err)
 		}
-		receipt.Finished = now()
-		receipt.Verdict, receipt.Error = tray.Failed, err.Error()
-		job.Log.Error("failed", "error", err)
-		encErr = entry.WriteReceipt(receipt)
+		return nil
 	}
-	switch {
-	case err != nil:
-		if a.json {
-			printJSON(a.out, receipt)
+	if ctx.Err() != nil {
+		err = errors.New("stopped; nothing was committed")
+		if receipt.Commits > 0 {
+			err = errors.New("stopped; what had been committed on the way stays in the table")
 		}
-		return fmt.Errorf("%w\n  the papers are in %s", err, entry.Dir)
-	case encErr != nil:
-		return fmt.Errorf("the load is committed and verified, but its receipt could not be written: %w", encErr)
 	}
+	receipt.Finished = now()
+	receipt.Verdict, receipt.Error = tray.Failed, err.Error()
+	job.Log.Error("failed", "error", err)
+	if a.json {
+		printJSON(a.out, receipt)
+	}
+	if receipt.Commits > 0 {
+		return fmt.Errorf("%w\n  the papers are in %s; when the cause is mended, go on with: ambertray resume %s", err, entry.Dir, entry.Name)
+	}
+	if err2 := entry.WriteReceipt(receipt); err2 != nil {
+		job.Log.Error("the receipt could not be written", "error", err2)
+	}
+	return fmt.Errorf("%w\n  the papers are in %s", err, entry.Dir)
+}
+
+// told shows what a load came to.
+func (a *app) told(receipt *tray.Receipt, entry *tray.Entry, into string, took time.Duration) error {
 	if a.json {
 		if err := printJSON(a.out, receipt); err != nil {
 			return err
 		}
 	} else {
-		if replaces {
-			a.wereIn(before, receipt, in.plan, found)
-		}
-		a.printReceipt(receipt, entry, connect.Redact(f.into), time.Since(start))
+		a.printReceipt(receipt, entry, into, took)
 	}
-	if receipt.Verdict == tray.Waiting {
-		return &status{code: exitWaiting}
-	}
-	return nil
+	return settled(receipt)
 }
 
 // writePapers puts plan and definition on the tray, as they will be run.
@@ -377,10 +412,16 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took tim
 	}
 	g.row("skipped", grouped(r.Records.Skipped), st.dim(strings.Join(skipped, ", ")))
 	counted := ", counted before the commit"
+	if r.Commits > 0 {
+		counted = ", counted before the last commit"
+	}
 	if r.Table.Before > 0 {
-		counted = fmt.Sprintf(", %s before and %s added; counted before the commit", grouped(r.Table.Before), grouped(r.Records.Loaded))
+		counted = fmt.Sprintf(", %s before and %s added%s", grouped(r.Table.Before), grouped(r.Records.Loaded), strings.Replace(counted, ",", ";", 1))
 	}
 	g.row("in table", grouped(r.Table.Rows), st.good("agrees")+st.dim(counted))
+	if r.Commits > 0 {
+		g.row("commits", grouped(r.Commits+1), st.dim(fmt.Sprintf("%s on the way, and one when all agreed", grouped(r.Commits))))
+	}
 	sums := 0
 	for _, c := range r.Columns {
 		if c.Sum != "" {

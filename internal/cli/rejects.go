@@ -80,6 +80,9 @@ func (a *app) rejects(ctx context.Context, name string, f *entryFlags, all bool,
 	}
 	r := o.receipt
 	if r == nil {
+		if err := o.stopped(); err != nil {
+			return err
+		}
 		return fmt.Errorf("%s: the load has no receipt; 'ambertray verify %s' settles what it came to", o.Name, o.Name)
 	}
 	var rows []rejectRow

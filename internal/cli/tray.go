@@ -29,6 +29,7 @@ func (a *app) trayCommand() *cobra.Command {
 first:
 
 unsure     the program was ended at the commit; 'verify' asks the table
+stopped    a load with --commit-every has ended on its way; 'resume' goes on
 waiting    loaded and verified, but rejects wait to be mended or waived
 running    a program is working on it
 cut off    the program was ended before the commit; nothing was changed
@@ -88,6 +89,9 @@ func (a *app) listTray(dir string, all bool) error {
 	if n := counts[tray.IsWaiting]; n > 0 {
 		sum += fmt.Sprintf(", %s waiting with %s", grouped(n), plural(rejected, "reject"))
 	}
+	if n := counts[tray.Stopped]; n > 0 {
+		sum += fmt.Sprintf(", %s stopped", grouped(n))
+	}
 	if n := counts[tray.Unsure]; n > 0 {
 		sum += fmt.Sprintf(", %s unsure", grouped(n))
 	}
@@ -121,7 +125,11 @@ func (a *app) trayRow(g *grid, st style, s tray.Summary) {
 		if s.Error != nil {
 			note = s.Error.Error()
 		}
-		g.row(st.state(s.State), s.Entry.Name, "", "", "", "", "", "", old, st.dim(shorten(note, 60)))
+		table := ""
+		if x := s.Stops; x != nil {
+			table, note = target.Qualified(x.Table.Schema, x.Table.Name), sourceNames(x.Sources)
+		}
+		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", old, st.dim(shorten(note, 60)))
 		return
 	}
 	r := s.Receipt

@@ -70,6 +70,10 @@ type Job struct {
 	Progress func(Progress)
 	// Receipt is filled in; the caller sets what identifies the run.
 	Receipt *tray.Receipt
+	// Every, if above 0, is after how many records the load commits on its way;
+	// Going is how far an earlier run of the same load has come.
+	Every int64
+	Going *Going
 	// BeforeCommit is called when all has been verified; an error of its
 	// rolls back.
 	BeforeCommit func() error
@@ -110,10 +114,13 @@ type Progress struct {
 
 // An Unbalanced error says that what was read and what the table holds do not
 // agree. Nothing was committed.
-type Unbalanced struct{ Differences []string }
+type Unbalanced struct {
+	Differences []string
+	Fate        string // of what was written: "nothing was committed"
+}
 
 func (e *Unbalanced) Error() string {
-	s := "the load does not add up; nothing was committed"
+	s := "the load does not add up; " + e.Fate
 	for _, d := range e.Differences {
 		s += "\n  " + d
 	}
@@ -124,10 +131,11 @@ func (e *Unbalanced) Error() string {
 type TooManyRejects struct {
 	Limit   int64
 	Reasons []tray.Reason
+	Fate    string
 }
 
 func (e *TooManyRejects) Error() string {
-	s := fmt.Sprintf("more than %d records were rejected; nothing was committed", e.Limit)
+	s := fmt.Sprintf("more than %d records were rejected; %s", e.Limit, e.Fate)
 	for _, r := range e.Reasons[:min(3, len(e.Reasons))] {
 		s += fmt.Sprintf("\n  %d × %s %s", r.Count, r.Column, r.Reason)
 	}
@@ -135,7 +143,7 @@ func (e *TooManyRejects) Error() string {
 }
 
 // ErrChanged says that the source was changed while it was read.
-var ErrChanged = errors.New("the file was changed while it was read; nothing was committed")
+var ErrChanged = errors.New("the file was changed while it was read")
 
 // A Check is what a dry run found: the account as it would be, and what would
 // not fit.
@@ -181,6 +189,7 @@ type run struct {
 	refused []map[int64]bool           // lines of the records that the database refused, by source
 	reasons map[[2]string]*tray.Reason // by column and reason
 	misfits []misfits
+	steps   steps
 }
 
 // clip keeps of a value what is enough to recognise it.
@@ -252,7 +261,10 @@ func Run(ctx context.Context, job Job) error {
 	}
 	r.sink = r.load
 	defer r.load.Rollback()
-	if job.Spec.Mode == target.Append {
+	if err := r.goOn(); err != nil {
+		return err
+	}
+	if job.Spec.Mode == target.Append && r.before == nil {
 		if job.Receipt.Table.Before, r.before, err = r.load.Tally(ctx); err != nil {
 			return err
 		}
@@ -263,6 +275,9 @@ func Run(ctx context.Context, job Job) error {
 	if err := r.read(ctx); err != nil {
 		r.job.Rejects.Finish()
 		return err
+	}
+	if !r.steps.met {
+		return fmt.Errorf("%s: %w: it ends before the place where the load stopped; %s", job.Sources[r.job.Going.At.Source].Name, ErrNotTheSame, r.fate())
 	}
 	if f, ok := r.load.(target.Finisher); ok {
 		r.progress("finishing")
@@ -283,7 +298,7 @@ func Run(ctx context.Context, job Job) error {
 		receipt.Sources[k].SHA256 = sum
 	}
 	if job.MaxShare > 0 && float64(r.records.Rejected) > job.MaxShare*float64(r.records.Read) {
-		return &TooManyRejects{int64(job.MaxShare * float64(r.records.Read)), r.grouped()}
+		return &TooManyRejects{int64(job.MaxShare * float64(r.records.Read)), r.grouped(), r.fate()}
 	}
 	job.Log.Info("records read", "read", r.records.Read, "loaded", r.records.Loaded, "rejected", r.records.Rejected, "skipped", r.records.Skipped, "sha256", r.sums)
 	r.progress("verifying")
@@ -401,6 +416,7 @@ func (r *run) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 			r.stream.Size = s.BatchBytes()
 		}
 	}
+	r.mark(k)
 	r.skipped[source.Title] += int64(len(src.Titles))
 	r.records.Read += int64(len(src.Titles))
 	r.records.Skipped += int64(len(src.Titles))
@@ -444,6 +460,9 @@ func (r *run) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 			if err := r.collect(ctx, team[workers], x); err != nil {
 				return err
 			}
+			if err := r.stepped(ctx, x.chunk); err != nil {
+				return err
+			}
 			x.chunk.Release()
 			parts.Put(x)
 			return nil
@@ -452,7 +471,7 @@ func (r *run) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 		return profile.Problem(src, err)
 	}
 	if r.stream.Bytes() != src.Size {
-		return ErrChanged
+		return fmt.Errorf("%w; %s", ErrChanged, r.fate())
 	}
 	r.sums = append(r.sums, r.stream.Sum())
 	return nil
@@ -485,7 +504,9 @@ func (r *run) converter(k int, enc target.Encoder) (*converter, error) {
 
 // collect writes one part, in order.
 func (r *run) collect(ctx context.Context, c *converter, x *part) error {
-	if r.sink != nil && x.rows > 0 {
+	if r.past(x.chunk) {
+		r.again(c, x)
+	} else if r.sink != nil && x.rows > 0 {
 		refusals, err := r.sink.Write(ctx, target.Batch{Rows: x.rows, Data: x.data})
 		if err != nil {
 			return err
@@ -495,6 +516,7 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 			c.refused(x, refusals)
 			for _, j := range x.rejects[before:] {
 				r.refused[r.current][j.Line] = true
+				r.noteRefused(&j)
 			}
 		}
 	}
@@ -526,7 +548,7 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 	}
 	r.base += x.records
 	if m := r.job.MaxRejects; m >= 0 && r.records.Rejected > m {
-		return &TooManyRejects{m, r.grouped()}
+		return &TooManyRejects{m, r.grouped(), r.fate()}
 	}
 	r.progress("reading")
 	return nil
@@ -545,7 +567,7 @@ func (r *run) takeBack(ctx context.Context, refusals []target.Refusal) error {
 		}
 	}
 	if m := r.job.MaxRejects; m >= 0 && r.records.Rejected > m {
-		return &TooManyRejects{m, r.grouped()}
+		return &TooManyRejects{m, r.grouped(), r.fate()}
 	}
 	return nil
 }
@@ -714,7 +736,7 @@ func (r *run) verify(ctx context.Context) error {
 		for _, d := range differences {
 			r.job.Log.Error("does not add up", "difference", d)
 		}
-		return &Unbalanced{differences}
+		return &Unbalanced{differences, r.fate()}
 	}
 	receipt.Verdict = tray.Clear
 	if r.records.Rejected > 0 {

@@ -269,7 +269,7 @@ func (m *mend) load(ctx context.Context, name string) error {
 				}
 			}
 			if int64(len(m.out.Mended)) != run.Records.Loaded {
-				return &Unbalanced{[]string{fmt.Sprintf("%d rejects tried and %d refused, but %d loaded", len(numbers), len(kept.list), run.Records.Loaded)}}
+				return &Unbalanced{[]string{fmt.Sprintf("%d rejects tried and %d refused, but %d loaded", len(numbers), len(kept.list), run.Records.Loaded)}, "nothing was committed"}
 			}
 			if err := m.settle(run, name); err != nil {
 				return err

@@ -194,6 +194,24 @@ func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, db target.Target)
 	if err != nil || pending == nil {
 		return err
 	}
+	if pending.Commits > 0 {
+		// The last commit removes the notes of those before.
+		stops, err := e.Stops()
+		if err != nil {
+			return err
+		}
+		if stops == nil {
+			return fmt.Errorf("%s is not there any more, so that it cannot be told whether the load is done", e.Path(tray.StopsFile))
+		}
+		notes, err := NotesOf(ctx, db, pending.Table.Schema, stops.Load)
+		if err != nil {
+			return err
+		}
+		if notes != nil {
+			return ErrStopped
+		}
+		return e.Settle(tray.ReceiptFile)
+	}
 	old, err := e.Receipt()
 	if err != nil {
 		return err

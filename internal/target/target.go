@@ -100,6 +100,11 @@ type Spec struct {
 	Like string
 	// SlowPath loads by inserts, where the bulk path is forbidden.
 	SlowPath bool
+	// Steps, if not empty, names a load that is a [Stepper] and makes use of
+	// that. Going tells that it has committed steps before, so that the table
+	// is as it left it.
+	Steps string
+	Going bool
 }
 
 // A Listing is one table in an overview of a database.
@@ -144,6 +149,37 @@ type Sized interface {
 // written and not refused, from 0.
 type Finisher interface {
 	Finish(ctx context.Context) ([]Refusal, error)
+}
+
+// A Stepper is a Load that can commit on its way. With each commit goes a note
+// of how far the load is, into a table beside the one that is loaded, in the
+// same transaction; the last commit removes the load's notes.
+type Stepper interface {
+	// Step commits what has been written, as the step-th such commit, from 1,
+	// and goes on in a new transaction.
+	Step(ctx context.Context, step int, note string) error
+}
+
+// A Noter is a Target whose loads are Steppers.
+type Noter interface {
+	// Notes returns the notes of a load, in order: none if it has not committed
+	// a step, or is done. It waits until no other session is at the load any
+	// more, since the server may not have noticed yet that a program was
+	// killed, and keeps others from it as long as the connection lives.
+	Notes(ctx context.Context, schema, load string) ([]string, error)
+}
+
+// NotesTable is the name of the table with the notes of loads.
+const NotesTable = "ambertray_steps"
+
+// Notes is the definition of the table with the notes of loads. Step 0 has no
+// note: there, a load has begun and not committed a row.
+func Notes(schema string) dialect.Table {
+	return dialect.Table{Schema: schema, Name: NotesTable, Key: []string{"load_name", "step"}, Columns: []dialect.Column{
+		{Name: "load_name", Type: sqltype.Type{Kind: sqltype.VarChar, Length: 200}, Required: true},
+		{Name: "step", Type: sqltype.Type{Kind: sqltype.Integer}, Required: true},
+		{Name: "note", Type: sqltype.Type{Kind: sqltype.Text}, Required: true},
+	}}
 }
 
 // An Encoder turns rows into the form that a target takes in bulk. It

@@ -23,6 +23,8 @@ const (
 	IsFailed  State = State(Failed)
 	// Unsure: the program ended at the commit; the table knows.
 	Unsure State = "unsure"
+	// Stopped: the program ended between commits of the load, which can go on.
+	Stopped State = "stopped"
 	// CutOff: the program ended before the commit. Nothing was changed.
 	CutOff State = "cut off"
 	// Running: a program is working on it.
@@ -35,6 +37,7 @@ type Summary struct {
 	State   State
 	Receipt *Receipt // the pending one if that is unsure; nil if cut off
 	Error   error    // the entry cannot be read
+	Stops   *Stops   // of a load that commits on its way
 	Started time.Time
 }
 
@@ -50,6 +53,9 @@ func (e *Entry) Look() Summary {
 		return s
 	}
 	pending, err := e.Pending()
+	if err == nil {
+		s.Stops, err = e.Stops()
+	}
 	switch {
 	case err != nil:
 		s.Error = err
@@ -59,6 +65,8 @@ func (e *Entry) Look() Summary {
 		s.State, s.Receipt = Unsure, pending
 	case r != nil:
 		s.State, s.Receipt = State(r.Verdict), r
+	case s.Stops != nil:
+		s.State, s.Started = Stopped, s.Stops.Started
 	}
 	if s.Receipt != nil {
 		s.Started = s.Receipt.Started
@@ -68,7 +76,7 @@ func (e *Entry) Look() Summary {
 
 // rank is the order in which states need a hand.
 func (s State) rank() int {
-	return slices.Index([]State{Unsure, IsWaiting, Running, CutOff, IsFailed, IsClear}, s)
+	return slices.Index([]State{Unsure, Stopped, IsWaiting, Running, CutOff, IsFailed, IsClear}, s)
 }
 
 // List lists the entries of a tray: those that need a hand first, the newest
@@ -143,10 +151,17 @@ func Find(dir, name string) (*Entry, error) {
 		if len(nf.Some) < 5 {
 			nf.Some = append(nf.Some, s.Entry.Name)
 		}
-		if s.Receipt == nil || s.State == IsFailed {
+		var t Table
+		switch {
+		case s.State == IsFailed:
+			continue
+		case s.Receipt != nil:
+			t = s.Receipt.Table
+		case s.State == Stopped:
+			t = s.Stops.Table
+		default:
 			continue
 		}
-		t := s.Receipt.Table
 		if name == "latest" || strings.EqualFold(t.Name, name) || t.Schema != "" && strings.EqualFold(t.Schema+"."+t.Name, name) {
 			return s.Entry, nil
 		}

@@ -36,6 +36,8 @@ type Receipt struct {
 	// Reasons groups the rejects of the load.
 	Reasons []Reason `json:"reasons,omitempty"`
 	Verdict Verdict  `json:"verdict"`
+	// Commits is how often the load committed on its way, before the last time.
+	Commits int64 `json:"commits,omitempty"`
 	// Mends and Waivers are what was done about the rejects, in order.
 	Mends   []Mend   `json:"mends,omitempty"`
 	Waivers []Waiver `json:"waivers,omitempty"`

@@ -32,6 +32,9 @@ const (
 	OriginalFile = "rejects.original.csv"
 	ReceiptFile  = "receipt.json"
 	LogFile      = "load.log"
+	// StopsFile is of a load that commits on its way: what it takes to go on
+	// with it.
+	StopsFile = "stops.json"
 )
 
 // An Entry is the folder of one load.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"sync"
 )
@@ -24,6 +25,10 @@ type Chunk struct {
 	Seq int
 	// Line is the line of the source that the chunk starts on, from 1.
 	Line int64
+	// Offset is where it starts in the text that is cut, in bytes.
+	Offset int64
+	// Sum is the hash of the text up to its end, where the chunker has one.
+	Sum []byte
 	// Data holds the records. Whoever holds the chunk owns it, until Release.
 	Data []byte
 	// Last is set on the last chunk of the text.
@@ -66,6 +71,11 @@ type Chunker struct {
 	// MaxRecord limits the length of one record in bytes; a longer one makes
 	// Next return a *TooLongError.
 	MaxRecord int
+	// Cut is an offset, at a record's end, where a chunk is to end, too; 0 for
+	// none.
+	Cut int64
+	// Hash, if there is one, takes all of the text.
+	Hash hash.Hash
 
 	form Form
 	r    io.Reader
@@ -73,6 +83,7 @@ type Chunker struct {
 	rest []byte
 	seq  int
 	line int64
+	at   int64 // offset of the next chunk
 	pool sync.Pool
 	// outside holds the start and end of each stretch outside quotes.
 	outside []int
@@ -124,13 +135,22 @@ func (c *Chunker) Next() (*Chunk, error) {
 			want = min(2*len(buf), c.MaxRecord+1)
 			continue
 		}
+		if cut := c.Cut - c.at; cut > 0 && cut < int64(end) {
+			end = int(cut)
+		}
 		c.rest = append(c.rest[:0], buf[end:]...)
+		last := atEOF && len(c.rest) == 0
 		ch.Data = buf[:end]
-		ch.Seq, ch.Line = c.seq, c.line
-		ch.Last, ch.Unclosed = atEOF, atEOF && open >= 0
+		ch.Seq, ch.Line, ch.Offset = c.seq, c.line, c.at
+		ch.Last, ch.Unclosed = last, last && open >= 0
 		c.seq++
-		if !atEOF {
+		c.at += int64(end)
+		if !last {
 			c.line += int64(bytes.Count(ch.Data, newline))
+		}
+		if c.Hash != nil {
+			c.Hash.Write(ch.Data)
+			ch.Sum = c.Hash.Sum(ch.Sum[:0])
 		}
 		return ch, nil
 	}

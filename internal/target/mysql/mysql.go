@@ -306,6 +306,8 @@ type load struct {
 	reader  string
 	took    int64 // rows that the statement before took
 	data    atomic.Pointer[[]byte]
+	made    bool // the table is ours, under its own name, and nothing is committed in it
+	stepped bool // a step has been committed
 	refused []target.Refusal
 }
 
@@ -350,7 +352,11 @@ var readers atomic.Uint64
 // transaction.
 func (l *load) prepare(ctx context.Context) error {
 	d, t := l.d, l.spec.Table
-	if l.spec.Mode.New() {
+	if l.spec.Steps != "" {
+		if err := l.stepwise(ctx); err != nil {
+			return err
+		}
+	} else if l.spec.Mode.New() {
 		if err := l.sweep(ctx); err != nil {
 			return err
 		}
@@ -375,12 +381,8 @@ func (l *load) prepare(ctx context.Context) error {
 			}
 		}
 	}
-	// Some servers insert into an empty table in bulk where unique_checks and
-	// foreign_key_checks are off; but then a savepoint cannot be gone back to.
-	for _, s := range []string{"SET SESSION unique_checks = 1, foreign_key_checks = 1", "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION"} {
-		if _, err := d.c.ExecContext(ctx, s); err != nil {
-			return d.fail("cannot begin a transaction", err)
-		}
+	if err := l.start(ctx); err != nil {
+		return err
 	}
 	if l.spec.Mode == target.Refill {
 		// TRUNCATE would commit.
@@ -400,6 +402,18 @@ func (l *load) prepare(ctx context.Context) error {
 		return d.fail("does not have the table "+name, nil)
 	}
 	l.loose = target.LooseColumns(found, t.Columns)
+	return nil
+}
+
+// start begins a transaction of the load.
+func (l *load) start(ctx context.Context) error {
+	// Some servers insert into an empty table in bulk where unique_checks and
+	// foreign_key_checks are off; but then a savepoint cannot be gone back to.
+	for _, s := range []string{"SET SESSION unique_checks = 1, foreign_key_checks = 1", "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION"} {
+		if _, err := l.d.c.ExecContext(ctx, s); err != nil {
+			return l.d.fail("cannot begin a transaction", err)
+		}
+	}
 	return nil
 }
 
@@ -810,8 +824,16 @@ func facts(c string, t sqltype.Type, loose, byBytes bool) []string {
 // Commit implements target.Load.
 func (l *load) Commit(ctx context.Context) error {
 	d, t := l.d, l.spec.Table
+	if l.spec.Steps != "" {
+		if err := l.forget(ctx); err != nil {
+			return err
+		}
+	}
 	if _, err := d.c.ExecContext(ctx, "COMMIT"); err != nil {
 		return d.fail("cannot commit", err)
+	}
+	if l.spec.Steps != "" {
+		d.tidy(ctx, t.Schema)
 	}
 	if l.side != "" {
 		// The rename is atomic: there is never no table, or half of one.
@@ -863,11 +885,15 @@ func (l *load) Rollback() error {
 			l.d.c = c
 		}
 	}
-	if l.side != "" {
+	if l.side != "" || l.made {
 		if _, err2 := l.d.c.ExecContext(ctx, "DROP TABLE IF EXISTS "+l.table); err2 != nil && err == nil {
 			err = err2
 		}
 		l.side = ""
+	}
+	if l.made || l.spec.Steps != "" && !l.spec.Going && !l.stepped {
+		l.forget(ctx)
+		l.d.tidy(ctx, l.spec.Table.Schema)
 	}
 	l.end()
 	if err != nil {

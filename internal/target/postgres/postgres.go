@@ -195,37 +195,41 @@ type load struct {
 
 // Begin implements target.Target.
 func (d *DB) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
-	tx, err := d.c.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead})
-	if err != nil {
-		return nil, d.fail("cannot begin a transaction", err)
-	}
-	l := &load{d: d, tx: tx, spec: spec, binary: true}
-	d.load = l
+	l := &load{d: d, spec: spec, binary: true}
 	t := spec.Table
 	l.table = dialect.Postgres.Qualified(t.Schema, t.Name)
-	steps := []string{"SET CONSTRAINTS ALL IMMEDIATE", "SET LOCAL synchronous_commit = on"}
+	if spec.Steps != "" {
+		if err := d.claim(ctx, spec.Steps); err != nil {
+			return nil, err
+		}
+	}
+	if err := l.begin(ctx); err != nil {
+		return nil, err
+	}
+	d.load = l
+	tx := l.tx
+	var steps []string
 	switch spec.Mode {
 	case target.Refill:
 		steps = append(steps, "SAVEPOINT refill", "TRUNCATE "+l.table, "RELEASE refill")
 	case target.Replace:
 		steps = append(steps, "DROP TABLE IF EXISTS "+l.table)
-	case target.Append:
-		// Nobody may change the definition meanwhile.
-		steps = append(steps, "LOCK TABLE "+l.table+" IN ROW EXCLUSIVE MODE")
 	}
-	if spec.Mode.New() {
+	if spec.Mode.New() && !spec.Going {
 		if spec.Like != "" {
 			steps = append(steps, fmt.Sprintf("CREATE TABLE %s (LIKE %s INCLUDING ALL)", l.table, spec.Like))
 		} else {
 			// The key is built when all rows are in, which takes a fraction of
-			// the time; see Finish.
+			// the time; see Finish. A table that others see before has it.
 			open := t
-			open.Key, open.Columns = nil, slices.Clone(t.Columns)
-			for i := range open.Columns {
-				open.Columns[i].Required = open.Columns[i].Required || slices.Contains(t.Key, open.Columns[i].Name)
+			if spec.Steps == "" {
+				open.Key, open.Columns = nil, slices.Clone(t.Columns)
+				for i := range open.Columns {
+					open.Columns[i].Required = open.Columns[i].Required || slices.Contains(t.Key, open.Columns[i].Name)
+				}
+				l.key = t.Key
 			}
 			steps = append(steps, dialect.Postgres.Create(open)...)
-			l.key = t.Key
 		}
 	}
 	for _, sql := range steps {
@@ -268,6 +272,27 @@ func (d *DB) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
 		l.copySQL += " (FORMAT binary)"
 	}
 	return l, nil
+}
+
+// begin starts a transaction of the load.
+func (l *load) begin(ctx context.Context) error {
+	tx, err := l.d.c.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead})
+	if err != nil {
+		return l.d.fail("cannot begin a transaction", err)
+	}
+	steps := []string{"SET CONSTRAINTS ALL IMMEDIATE", "SET LOCAL synchronous_commit = on"}
+	if l.spec.Mode == target.Append || l.spec.Going {
+		// Nobody may change the definition meanwhile.
+		steps = append(steps, "LOCK TABLE "+l.table+" IN ROW EXCLUSIVE MODE")
+	}
+	for _, sql := range steps {
+		if _, err := tx.Exec(ctx, sql); err != nil {
+			tx.Rollback(context.Background())
+			return l.d.fail("refuses: "+sql, err)
+		}
+	}
+	l.tx = tx
+	return nil
 }
 
 func firstLine(s string) string {
@@ -600,10 +625,18 @@ func (l *load) Commit(ctx context.Context) error {
 			return l.d.fail("cannot move the sequence of "+c.Name, err)
 		}
 	}
+	if l.spec.Steps != "" {
+		if err := l.forget(ctx); err != nil {
+			return err
+		}
+	}
 	if err := l.tx.Commit(ctx); err != nil {
 		return l.d.fail("cannot commit", err)
 	}
 	l.d.load = nil
+	if l.spec.Steps != "" {
+		l.d.tidy(ctx, l.spec.Table.Schema)
+	}
 	return nil
 }
 

@@ -69,12 +69,18 @@ func (c *conn) close() {
 // interrupt makes a running statement fail. Any goroutine may call it.
 func (c *conn) interrupt() { lib.Xsqlite3_interrupt(c.tls, c.db) }
 
-func (c *conn) exec(sql string) error {
+// exec runs a statement, with texts for its parameters.
+func (c *conn) exec(sql string, texts ...string) error {
 	s, err := c.prepare(sql)
 	if err != nil {
 		return err
 	}
 	defer s.close()
+	for i, text := range texts {
+		if err := s.bindString(i+1, text); err != nil {
+			return err
+		}
+	}
 	for {
 		row, err := s.step()
 		if err != nil || !row {

@@ -223,7 +223,9 @@ func (d *DB) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
 	case target.Replace:
 		steps = []string{"DROP TABLE IF EXISTS " + name}
 	}
-	if spec.Mode.New() && spec.Like != "" {
+	if spec.Going {
+		steps = nil
+	} else if spec.Mode.New() && spec.Like != "" {
 		sql, err := d.likeSQL(spec.Like, name)
 		if err != nil {
 			l.Rollback()
@@ -489,6 +491,11 @@ func (l *load) Commit(ctx context.Context) error {
 	l.stop()
 	l.insert.close()
 	l.insert = nil
+	if l.spec.Steps != "" {
+		if err := l.forget(); err != nil {
+			return err
+		}
+	}
 	if err := l.d.c.exec("COMMIT"); err != nil {
 		return l.d.fail("cannot commit", err)
 	}

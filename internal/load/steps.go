@@ -1,0 +1,257 @@
+package load
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+
+	"ambertray/internal/phrase"
+	"ambertray/internal/source/delimited"
+	"ambertray/internal/tally"
+	"ambertray/internal/target"
+	"ambertray/internal/tray"
+)
+
+// A load too large for one transaction commits on its way, every so many
+// records. With each commit goes a note of how far it is, in the same
+// transaction, so that the rows and the note are there together or not at all.
+//
+// A load that was stopped goes on from its last note. It reads its sources from
+// their beginnings again, so that it knows that they are the same, counts and
+// tallies the records as before, and writes only those behind the note. What
+// the database had refused of the others is in the notes, too.
+
+// A Note is how far a load is.
+type Note struct {
+	// Source is the number of the source that is read, from 0; Offset is how
+	// many bytes of its text from the first record on are done, and SHA256
+	// their hash.
+	Source int    `json:"source"`
+	Offset int64  `json:"offset"`
+	SHA256 string `json:"sha256"`
+	// Done are the hashes of the sources before it.
+	Done    []string     `json:"done,omitempty"`
+	Records tray.Records `json:"records"`
+	// Refused are records that the database has refused since the note before.
+	Refused []Refused `json:"refused,omitempty"`
+	// Before is what the table held before the load, in the first note of one
+	// that adds to a table.
+	Before *Before `json:"before,omitempty"`
+}
+
+// Refused is a record that the database refused.
+type Refused struct {
+	Source  int    `json:"source"`
+	Line    int64  `json:"line"`
+	Column  string `json:"column,omitempty"`
+	Message string `json:"message"`
+	Kind    string `json:"kind,omitempty"`
+}
+
+// Before is what a table held.
+type Before struct {
+	Rows    int64        `json:"rows"`
+	Columns []tray.Facts `json:"columns"`
+}
+
+// Going is how far a load has come: what its notes say together.
+type Going struct {
+	Steps   int
+	At      Note // the last one
+	Refused []Refused
+	Before  *Before
+}
+
+// ParseNotes reads the notes of a load; nil if there are none.
+func ParseNotes(notes []string) (*Going, error) {
+	if len(notes) == 0 {
+		return nil, nil
+	}
+	g := &Going{Steps: len(notes)}
+	for i, text := range notes {
+		var n Note
+		if err := json.Unmarshal([]byte(text), &n); err != nil {
+			return nil, fmt.Errorf("note %d of the load in %s cannot be read: %w", i+1, target.NotesTable, err)
+		}
+		g.At = n
+		g.Refused = append(g.Refused, n.Refused...)
+		if i == 0 {
+			g.Before = n.Before
+		}
+	}
+	return g, nil
+}
+
+// NotesOf asks a database how far a load is; nil if it has not committed a step,
+// or is done.
+func NotesOf(ctx context.Context, db target.Target, schema, name string) (*Going, error) {
+	noter, ok := db.(target.Noter)
+	if !ok {
+		return nil, fmt.Errorf("%s cannot tell how far a load is", db.Dialect().Title)
+	}
+	notes, err := noter.Notes(ctx, schema, name)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNotes(notes)
+}
+
+// ErrStopped says that a load has ended between its commits.
+var ErrStopped = errors.New("stopped between its commits, and not done")
+
+// ErrNotTheSame says that what is to be gone on with is not what was begun.
+var ErrNotTheSame = errors.New("is not what the load had read before it stopped")
+
+// steps is how far a load is between its commits.
+type steps struct {
+	count   int   // commits
+	records int64 // read, at the last of them
+	loaded  int64 // at the last of them
+	refused []Refused
+	// Of an earlier run: what the database refused, by source and line.
+	known []map[int64]Refused
+	met   bool // the place where it stopped has been passed
+}
+
+// goOn takes over what an earlier run has left.
+func (r *run) goOn() error {
+	g := r.job.Going
+	if g == nil {
+		r.steps.met = true
+		return nil
+	}
+	if g.At.Source >= len(r.job.Sources) {
+		return fmt.Errorf("the load has %d sources, and had more before it stopped", len(r.job.Sources))
+	}
+	r.steps.count, r.steps.loaded, r.steps.records = g.Steps, g.At.Records.Loaded, g.At.Records.Read
+	for range r.job.Sources {
+		r.steps.known = append(r.steps.known, map[int64]Refused{})
+	}
+	for _, x := range g.Refused {
+		r.steps.known[x.Source][x.Line] = x
+	}
+	r.job.Receipt.Commits = int64(g.Steps)
+	if g.Before == nil {
+		return nil
+	}
+	columns := r.job.Spec.Table.Columns
+	if len(columns) != len(g.Before.Columns) {
+		return fmt.Errorf("the table has %d columns to load, and had %d before the load stopped", len(columns), len(g.Before.Columns))
+	}
+	r.job.Receipt.Table.Before = g.Before.Rows
+	for i, f := range g.Before.Columns {
+		t, err := f.Tally(columns[i].Type.String(), g.Before.Rows)
+		if err != nil {
+			return fmt.Errorf("the note of what column %s held before the load: %w", columns[i].Name, err)
+		}
+		r.before = append(r.before, *t)
+	}
+	return nil
+}
+
+// mark prepares the stream of the k-th source for notes.
+func (r *run) mark(k int) {
+	if r.job.Every <= 0 {
+		return
+	}
+	// Chunks small enough that a commit comes about when it is wanted.
+	const line = 64 // bytes
+	r.stream.Size = int(min(int64(r.stream.Size), max(line*r.job.Every, 16<<10)))
+	r.stream.Hash = sha256.New()
+	if g := r.job.Going; g != nil && g.At.Source == k {
+		r.stream.Cut = g.At.Offset
+	}
+}
+
+// past reports whether a chunk was committed by an earlier run.
+func (r *run) past(c *delimited.Chunk) bool {
+	g := r.job.Going
+	return g != nil && (r.current < g.At.Source || r.current == g.At.Source && c.Offset < g.At.Offset)
+}
+
+// again makes of the rows of a chunk that was committed before what became of
+// them then.
+func (r *run) again(c *converter, x *part) {
+	known := r.steps.known[r.current]
+	if len(known) == 0 || x.rows == 0 {
+		return
+	}
+	var refusals []target.Refusal
+	row := 0
+	c.base = x.first
+	c.each(x.chunk, func(line, _ int64) {
+		if n, is := known[line]; is {
+			refusals = append(refusals, target.Refusal{Row: row, Column: n.Column, Message: n.Message, Kind: n.Kind})
+		}
+		row++
+	})
+	if len(refusals) > 0 {
+		c.refused(x, refusals)
+	}
+}
+
+func (r *run) noteRefused(j *tray.Reject) {
+	if r.job.Every > 0 {
+		r.steps.refused = append(r.steps.refused, Refused{Source: r.current, Line: j.Line, Column: j.Column, Message: j.Reason, Kind: j.Kind})
+	}
+}
+
+// stepped is called when a chunk is in, and commits if it is time to.
+func (r *run) stepped(ctx context.Context, c *delimited.Chunk) error {
+	if r.job.Every <= 0 {
+		return nil
+	}
+	g := r.job.Going
+	if !r.steps.met {
+		if r.current < g.At.Source || r.current == g.At.Source && c.Offset+int64(len(c.Data)) < g.At.Offset {
+			return nil
+		}
+		r.steps.met = true
+		if hex.EncodeToString(c.Sum) != g.At.SHA256 || !slices.Equal(r.sums, g.At.Done) {
+			return fmt.Errorf("%s: %w; %s\n  name the file as it was", r.job.Sources[r.current].Name, ErrNotTheSame, r.fate())
+		}
+		if r.records != g.At.Records {
+			return fmt.Errorf("%s: its bytes are the same, but the account of them is not (%+v now, %+v before); %s", r.job.Sources[r.current].Name, r.records, g.At.Records, r.fate())
+		}
+		return nil
+	}
+	if r.records.Read-r.steps.records < r.job.Every || c.Last {
+		return nil
+	}
+	n := Note{Source: r.current, Offset: c.Offset + int64(len(c.Data)), SHA256: hex.EncodeToString(c.Sum), Done: r.sums, Records: r.records, Refused: r.steps.refused}
+	if r.steps.count == 0 && r.before != nil {
+		n.Before = &Before{Rows: r.job.Receipt.Table.Before, Columns: factsOf(r.before)}
+	}
+	text, err := json.Marshal(n)
+	if err != nil {
+		return err
+	}
+	if err := r.load.(target.Stepper).Step(ctx, r.steps.count+1, string(text)); err != nil {
+		return err
+	}
+	r.steps.count++
+	r.steps.records, r.steps.loaded, r.steps.refused = r.records.Read, r.records.Loaded, nil
+	r.job.Receipt.Commits = int64(r.steps.count)
+	r.job.Log.Info("committed on the way", "step", r.steps.count, "read", r.records.Read, "loaded", r.records.Loaded)
+	return nil
+}
+
+func factsOf(columns []tally.Column) (out []tray.Facts) {
+	for i := range columns {
+		out = append(out, tray.FactsOf(&columns[i]))
+	}
+	return
+}
+
+// fate says what has become of the rows that were written, where the load
+// fails.
+func (r *run) fate() string {
+	if r.steps.count == 0 {
+		return "nothing was committed"
+	}
+	return phrase.Count(r.steps.loaded, "record") + " had been committed on the way and stay in the table"
+}
