@@ -55,6 +55,9 @@ type inputFlags struct {
 	require       []string
 	keepEmpty     string
 	provenance    bool
+	// once tells that the command reads its sources no more than once, but for
+	// their beginnings.
+	once bool
 }
 
 func (f *inputFlags) add(cmd *cobra.Command) {
@@ -301,10 +304,12 @@ func (a *app) openAll(ctx context.Context, names []string, f *inputFlags, profil
 		if f.schema != "" {
 			in.plan.Table.Schema = f.schema
 		}
+		known.Once = !profiled
 		if in.sources, err = a.planSources(ctx, name, in.plan, names[1:], known); err != nil {
 			return nil, err
 		}
 	} else {
+		known.Once = f.once
 		if in.sources, err = openSources(ctx, names, known); err != nil {
 			return nil, err
 		}
@@ -410,7 +415,7 @@ func (a *app) planSources(ctx context.Context, planFile string, p *plan.Plan, fi
 	}
 	for _, x := range all {
 		known := x.form.Known()
-		known.MaxRecord, known.MaxUnpacked, known.Idle, known.Stdin = given.MaxRecord, given.MaxUnpacked, given.Idle, given.Stdin
+		known.MaxRecord, known.MaxUnpacked, known.Idle, known.Stdin, known.Once = given.MaxRecord, given.MaxUnpacked, given.Idle, given.Stdin, given.Once
 		some, err := openSources(ctx, []string{x.file}, known)
 		if err != nil {
 			return nil, err

@@ -284,6 +284,9 @@ func (a *app) runLoad(ctx context.Context, in *input, job load.Job, db target.Ta
 			return err
 		}
 	}
+	if job.Spec.Mode == target.Append && !f.again && slices.ContainsFunc(in.sources, (*source.Source).Flows) {
+		job.BeforeCommit = func() error { return a.loadedBefore(in, f, found) }
+	}
 	if err := a.carryOut(ctx, entry, in, job); err != nil {
 		return err
 	}
@@ -305,7 +308,13 @@ func (a *app) carryOut(ctx context.Context, entry *tray.Entry, in *input, job lo
 	}
 	job.Rejects = rejects
 	job.Progress = m.set
+	check := job.BeforeCommit
 	job.BeforeCommit = func() error {
+		if check != nil {
+			if err := check(); err != nil {
+				return err
+			}
+		}
 		receipt.Finished = now()
 		return entry.PrepareReceipt(receipt)
 	}
@@ -480,6 +489,9 @@ func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
 // sourceNames names one source, or the first of several.
 func sourceNames(s []tray.Source) string {
 	first := s[0].Path
+	if first == source.Stdin {
+		first = "standard input"
+	}
 	if s[0].Part != "" {
 		first += ", " + s[0].Part
 	}
@@ -607,6 +619,9 @@ func (a *app) loadedBefore(in *input, f *loadFlags, found *target.Table) error {
 		return err
 	}
 	for _, src := range in.sources {
+		if src.Flows() && src.FileSize == 0 {
+			continue // asked for again when it has been read
+		}
 		// Only a file of the same size needs to be read for its sum.
 		if !slices.ContainsFunc(here, func(s tray.Summary) bool {
 			return slices.ContainsFunc(s.Receipt.Sources, func(x tray.Source) bool { return x.Size == src.FileSize })

@@ -49,6 +49,7 @@ func (a *app) look(ctx context.Context, names []string, f *inputFlags, rows int)
 	var docs []lookSource
 	blockers := 0
 	for i, name := range names {
+		f.once = true
 		in, err := a.openAll(ctx, []string{name}, f, true)
 		var choice *source.Choice
 		if errors.As(err, &choice) {

@@ -28,6 +28,7 @@ Take a column out by moving its header to leave_out. docs/plan.md lists the keys
 			if isPlan(args[0]) {
 				return asked("plan: %s is a plan already\n  to see what it does, use 'ambertray look %s'", args[0], args[0])
 			}
+			f.once = true
 			in, err := a.openAll(cmd.Context(), args, &f, true)
 			if err != nil {
 				return err

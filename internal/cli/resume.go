@@ -175,8 +175,11 @@ func (a *app) stoppedSources(ctx context.Context, o *opened, stops *tray.Stops, 
 	}
 	in := &input{plan: o.plan, given: true}
 	for i, s := range stops.Sources {
+		if s.Path == source.Stdin && len(files) == 0 {
+			return nil, asked("%s: the load had read standard input\n  send the same once more: … | ambertray resume %s -", o.Name, o.Name)
+		}
 		known := o.plan.Sources[i].Known()
-		known.MaxRecord, known.Stdin = stops.MaxRecord, a.in
+		known.MaxRecord, known.Stdin, known.Once = stops.MaxRecord, a.in, true
 		known.Idle = source.DefaultIdle
 		src, err := source.Open(ctx, placeOf(s, files, i), known)
 		if err != nil {

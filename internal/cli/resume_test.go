@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -64,7 +65,11 @@ tolerate: 1%
 // number of commits. It reports whether it was killed before it was done.
 func (b *bench) killed(commits int, args ...string) bool {
 	b.t.Helper()
-	cmd := b.command(args...)
+	return b.killedCommand(commits, b.command(args...))
+}
+
+func (b *bench) killedCommand(commits int, cmd *exec.Cmd) bool {
+	b.t.Helper()
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	require.NoError(b.t, cmd.Start())
@@ -213,12 +218,11 @@ func TestStepsNotBegun(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
 		b.gauges()
 		r := b.run(1, "load", "gauges.yaml", "--into", s.url, "--commit-every", "1000", "--max-rejects", "1")
-		_ = r
+		assert.Contains(t, r.err, "nothing was committed")
 		entry := b.document(0, "tray", "--json")["entries"].([]any)[0].(map[string]any)
-		if entry["state"] == "failed" {
-			assert.Empty(t, s.tables(t))
-			assert.Contains(t, b.run(2, "resume", entry["entry"].(string), "--into", s.url).err, "changed nothing")
-		}
+		require.Equal(t, "failed", entry["state"])
+		assert.Empty(t, s.tables(t))
+		assert.Contains(t, b.run(2, "resume", entry["entry"].(string), "--into", s.url).err, "changed nothing")
 		for _, more := range [][]string{{"--mode", "refill"}, {"--mode", "replace"}, {"--max-rejects", "0"}, {"--commit-every", "-3"}} {
 			assert.Contains(t, b.run(2, append([]string{"load", "gauges.yaml", "--table", "other", "--into", s.url, "--commit-every", "1000"}, more...)...).err, "--commit-every")
 		}
@@ -265,4 +269,87 @@ func TestResumedAtTheLastCommit(t *testing.T) {
 		b.run(3, "verify", entry, "--into", s.url)
 		assert.FileExists(t, path)
 	})
+}
+
+var calm = strings.Repeat("still water ", 170)[:2039]
+
+// pipe writes records of 2 KB, more than is kept of a pipe: the last but one
+// has the key of the first.
+type pipe struct {
+	n, records int
+	rest       []byte
+}
+
+func (p *pipe) Read(b []byte) (int, error) {
+	for len(p.rest) < 2048 && p.n <= p.records {
+		switch {
+		case p.n == 0:
+			p.rest = append(p.rest, "Reading,Remarks\n"...)
+		case p.n == p.records-1:
+			p.rest = append(p.rest, "1,again\n"...)
+		default:
+			p.rest = fmt.Appendf(p.rest, "%d,%s\n", p.n, calm)
+		}
+		p.n++
+	}
+	if len(p.rest) == 0 {
+		return 0, io.EOF
+	}
+	n := copy(b, p.rest)
+	p.rest = p.rest[n:]
+	return n, nil
+}
+
+// A pipe longer than what is kept of one is looked at, planned and loaded as it
+// comes, and resumed when it comes again.
+func TestLongPipes(t *testing.T) {
+	const records = 36_000 // 74 MB
+	piped := func(b *bench, code int, args ...string) string {
+		cmd := b.command(args...)
+		cmd.Stdin = &pipe{records: records}
+		out, _ := cmd.CombinedOutput()
+		require.Equal(b.t, code, cmd.ProcessState.ExitCode(), string(out))
+		return string(out)
+	}
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		assert.Contains(t, piped(b, 0, "plan", "-", "--table", "remarks", "--type", "Remarks=text", "-o", "remarks.yaml"), "2 columns")
+		plan := strings.Replace(b.read("remarks.yaml"), "name: remarks\n", "name: remarks\n  key: [reading]\n", 1)
+		b.write("remarks.yaml", plan)
+		out := piped(b, 3, "load", "remarks.yaml", "-", "--into", s.url)
+		assert.Contains(t, out, "read once")
+		assert.Contains(t, out, "35,999  ")
+		assert.Equal(t, "1", b.rejects(b.entry())[1][0])
+		assert.Equal(t, "36000", b.rejects(b.entry())[1][2], "the record refused is the one that came later")
+		assert.Equal(t, [][]string{{"35999", fmt.Sprint(35999 * len(calm))}}, queryRows(t, s.db, "SELECT count(*), sum(length(remarks)) FROM remarks"))
+
+		if s.name == "sqlite" { // the others take their time to refuse all of it
+			// The same once more is known when all of it has come.
+			assert.Contains(t, piped(b, 2, "load", "remarks.yaml", "-", "--into", s.url, "--mode", "append"), "already, by the entry")
+			assert.Equal(t, "35999", queryRows(t, s.db, "SELECT count(*) FROM remarks")[0][0])
+		}
+
+		s.exec(t, "DROP TABLE remarks")
+		require.NoError(t, os.RemoveAll(filepath.Join(b.dir, "tray")))
+		cmd := b.command("load", "remarks.yaml", "-", "--into", s.url, "--commit-every", "2000")
+		cmd.Stdin = &pipe{records: records}
+		require.True(t, b.killedCommand(3, cmd))
+		assert.Contains(t, b.run(2, "resume", "remarks", "--into", s.url).err, "once more")
+		assert.Contains(t, piped(b, 3, "resume", "remarks", "-", "--into", s.url), "on the way, and one when all agreed")
+		assert.Equal(t, [][]string{{"35999", "35999"}}, queryRows(t, s.db, "SELECT count(*), count(DISTINCT reading) FROM remarks"))
+		assert.Equal(t, []string{"remarks"}, s.tables(t))
+	})
+}
+
+// entry is the name of the newest entry.
+func (b *bench) entry() string {
+	b.t.Helper()
+	return b.first()["entry"].(string)
+}
+
+// state is how that lies on the tray.
+func (b *bench) state() string { return b.first()["state"].(string) }
+
+func (b *bench) first() map[string]any {
+	b.t.Helper()
+	return b.document(0, "tray", "--json")["entries"].([]any)[0].(map[string]any)
 }

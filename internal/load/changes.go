@@ -60,7 +60,10 @@ func Changes(ctx context.Context, src *source.Source, p *plan.Plan, values bool,
 		}
 		return out, nil
 	}
-	if !values {
+	if values && src.Flows() {
+		add("", Caution, false, "it is read once, so that its values cannot be compared with the plan before; those that do not fit become rejects")
+	}
+	if !values || src.Flows() {
 		return out, nil
 	}
 	c, err := DryRun(ctx, Job{Sources: []*source.Source{src}, Plan: p, MaxRejects: -1})

@@ -256,6 +256,9 @@ func Run(ctx context.Context, job Job) error {
 	if err != nil {
 		return err
 	}
+	for _, src := range job.Sources {
+		job.Spec.Once = job.Spec.Once || src.Flows()
+	}
 	if r.load, err = job.Target.Begin(ctx, job.Spec); err != nil {
 		return err
 	}
@@ -470,7 +473,12 @@ func (r *run) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 	if err != nil {
 		return profile.Problem(src, err)
 	}
-	if r.stream.Bytes() != src.Size {
+	if src.Flows() {
+		src.Ended(r.stream)
+		if r.job.Receipt != nil {
+			r.job.Receipt.Sources[k].Size = src.FileSize
+		}
+	} else if r.stream.Bytes() != src.Size {
 		return fmt.Errorf("%w; %s", ErrChanged, r.fate())
 	}
 	r.sums = append(r.sums, r.stream.Sum())

@@ -3,6 +3,7 @@ package load
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ambertray/internal/plan"
@@ -65,6 +66,11 @@ func (m *Mapping) Blocked() bool {
 // reads the sources whole to see whether its values fit. Nothing is written.
 func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *target.Table, opt MapOptions) (*Mapping, error) {
 	m := &Mapping{}
+	flows := slices.ContainsFunc(sources, (*source.Source).Flows)
+	fits := ", but every value fits"
+	if flows {
+		fits = "; what does not fit becomes a reject"
+	}
 	derived := *p
 	derived.Columns = nil
 	derived.Table.Schema, derived.Table.Name = t.Schema, t.Name
@@ -129,9 +135,9 @@ func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *target.
 				break
 			}
 			if !holds(typ, want) && !(c.AnyLength && typ.Kind == want.Kind) {
-				x.Weight, x.Text = Caution, "narrower, but every value fits"
+				x.Weight, x.Text = Caution, "narrower"+fits
 				if typ.Kind != want.Kind && !(typ.IsInteger() && want.IsInteger()) && !(typ.IsText() && want.IsText()) {
-					x.Text = "another type, but every value fits"
+					x.Text = "another type" + fits
 				}
 				if typ.Kind == sqltype.TimestampTZ && c.SQL.Kind == sqltype.Timestamp {
 					x.Text = "goes in as UTC, without the zone"
@@ -171,6 +177,9 @@ func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *target.
 	if len(derived.Columns) == 0 {
 		m.Pairings = append(m.Pairings, Pairing{Weight: Blocking, Text: "no column of the file goes into the table"})
 		return m, nil
+	}
+	if flows {
+		return m, nil // it can be read but once
 	}
 	return m, m.check(ctx, sources, opt)
 }

@@ -341,6 +341,9 @@ func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt
 	if err != nil {
 		return nil, nil, problem(src, err)
 	}
+	if !p.Limited {
+		src.Ended(st)
+	}
 	for _, w := range team {
 		w.scratch.text = false
 		for _, e := range w.cols {
@@ -561,7 +564,7 @@ widths:
 // record. It is made only where that is cheap: for files of up to 64 MiB, and
 // for the few pairs that have enough different values.
 func (p *Profile) findPair(ctx context.Context, src *source.Source, uniques []*unique) error {
-	if src.Size > 64<<20 || p.Records > maxUnique {
+	if src.Flows() || src.Size > 64<<20 || p.Records > maxUnique {
 		return nil
 	}
 	var cand []*Column

@@ -74,7 +74,7 @@ func (s *Source) readHead(n int) (head []byte, whole bool, err error) {
 	if len(head) > n {
 		return head[:n], false, err
 	}
-	return head, true, err
+	return head, s.flow == nil, err
 }
 
 func (s *Source) note(what, value, why string, given bool) {
@@ -753,6 +753,9 @@ var footerWords = regexp.MustCompile(`(?i)^\W*(((grand|sub|overall)[ -]?)?totals
 // decideFooter looks at the end of the file for records that sum up.
 func (s *Source) decideFooter() error {
 	s.Layout.Footer = 0
+	if s.flow != nil {
+		return nil
+	}
 	tail, err := s.lastRows(32 << 10)
 	if err != nil {
 		return err

@@ -93,6 +93,7 @@ type Source struct {
 
 	MaxRecord int // bytes; 0 means delimited.DefaultMaxRecord
 
+	flow        *flow  // the rest of a pipe, or nil
 	spool       *spool // its text, unpacked; nil: the file itself
 	firstColumn int    // of a sheet, that holds something
 	unpacked    int64  // bound
@@ -152,6 +153,8 @@ type Known struct {
 	// Stdin is what - stands for; Idle how long a server may send nothing.
 	Stdin io.Reader
 	Idle  time.Duration
+	// Once tells that a long pipe need not be kept, since it is read once.
+	Once bool
 	// By tells who knows it, for the evidence: "as given" if empty.
 	By string
 }
@@ -187,7 +190,11 @@ func openAway(ctx context.Context, name string, known Known) (*Source, error) {
 		if known.Stdin == nil {
 			return nil, &Problem{Source: s.Name, What: "is not there", Asked: true, Do: "name a file"}
 		}
-		if err := s.keep(ctx, known.Stdin); err != nil {
+		take := s.keep
+		if known.Once {
+			take = s.pour
+		}
+		if err := take(ctx, known.Stdin); err != nil {
 			return nil, s.unpackProblem(err)
 		}
 	} else {
@@ -211,7 +218,7 @@ func (s *Source) settle(ctx context.Context, known Known) (*Source, error) {
 		s.Close()
 		return nil, err
 	}
-	if s.spool != nil {
+	if s.spool != nil && s.flow == nil {
 		if s.Size = s.spool.size; s.Size == 0 {
 			s.Close()
 			return nil, &Problem{Source: s.Name, What: "is empty (0 bytes)", Do: "nothing can be loaded from it; ask for the file again"}
@@ -242,6 +249,9 @@ func (s *Source) Sum() (string, error) {
 	if s.sum != "" {
 		return s.sum, nil
 	}
+	if s.flow != nil {
+		return "", &Problem{Source: s.Name, What: "has not been read to its end"}
+	}
 	sum, err := sumFile(s.Path)
 	if err != nil {
 		return "", &Problem{Source: s.Name, What: "cannot be read", Err: cause(err)}
@@ -268,7 +278,7 @@ func (s *Source) Part() string {
 type Stream struct {
 	*delimited.Chunker
 	file io.ReadCloser
-	done string // the sum, if it is known already
+	src  *Source
 	read atomic.Int64
 	sum  hash.Hash
 	body io.Reader
@@ -277,11 +287,20 @@ type Stream struct {
 // Read starts at the first record of data. With sum, every byte of the file
 // is hashed on the way.
 func (s *Source) Read(sum bool) (*Stream, error) {
-	f, err := s.open()
+	opened, err := s.open()
 	if err != nil {
 		return nil, &Problem{Source: s.Name, What: "cannot be read", Err: cause(err)}
 	}
-	st := &Stream{file: f, done: s.sum}
+	f := io.ReadCloser(opened)
+	if s.flow != nil {
+		if s.flow.begun {
+			return nil, &Problem{Source: s.Name, What: "can be read only once", Do: "put it into a file first"}
+		}
+		s.flow.begun = true
+		f = flowing{io.MultiReader(f, s.flow.text)}
+		sum = false // that is taken on the way
+	}
+	st := &Stream{file: f, src: s}
 	if sum && s.sum == "" {
 		st.sum = sha256.New()
 	}
@@ -320,10 +339,15 @@ func (s *Stream) Bytes() int64 { return s.read.Load() }
 // has been read.
 func (s *Stream) Sum() string {
 	if s.sum == nil {
-		return s.done
+		return s.src.sum
 	}
 	return hex.EncodeToString(s.sum.Sum(nil))
 }
+
+// flowing is a pipe, which nobody closes.
+type flowing struct{ io.Reader }
+
+func (flowing) Close() error { return nil }
 
 // Close ends the reading.
 func (s *Stream) Close() error { return s.file.Close() }

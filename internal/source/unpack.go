@@ -74,6 +74,9 @@ func (s *Source) unpack(ctx context.Context, known Known) error {
 		}
 		head = head[:n]
 		switch {
+		case s.flow != nil:
+			// It is unpacked already; what is packed once more is found to be binary.
+			return nil
 		case bytes.HasPrefix(head, []byte("\x1f\x8b")) && depth < 3:
 			if err := s.gunzip(ctx); err != nil {
 				return s.unpackProblem(err)
@@ -97,7 +100,7 @@ func (s *Source) unpack(ctx context.Context, known Known) error {
 
 // origin keeps size and sum of the file itself, before it is unpacked.
 func (s *Source) origin() error {
-	if s.sum != "" {
+	if s.sum != "" || s.flow != nil {
 		return nil
 	}
 	f, err := s.open()

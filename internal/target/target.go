@@ -100,6 +100,9 @@ type Spec struct {
 	Like string
 	// SlowPath loads by inserts, where the bulk path is forbidden.
 	SlowPath bool
+	// Once tells that the rows cannot be told apart again when all are in: a
+	// [Finisher] must then refuse each as it comes.
+	Once bool
 	// Steps, if not empty, names a load that is a [Stepper] and makes use of
 	// that. Going tells that it has committed steps before, so that the table
 	// is as it left it.

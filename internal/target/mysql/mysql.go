@@ -161,7 +161,7 @@ func explain(where, what string, err error) error {
 		case 1148, 3948, 4166:
 			e.Do = noLocal
 		case 1021, 1114:
-			e.Do = "the server's disk is full; nothing was changed"
+			e.Do = "the server's disk is full; make room and load again"
 		case 1205, 1213:
 			e.Do = "another session holds the rows; wait for it, and load again"
 		}
@@ -176,7 +176,7 @@ func explain(where, what string, err error) error {
 	case strings.Contains(text, "timeout") || strings.Contains(text, "deadline"):
 		e.Do = "the server did not answer in time: check host, port and firewall"
 	case errors.Is(err, driver.ErrInvalidConn) || errors.Is(err, io.EOF) || strings.Contains(text, "bad connection"):
-		e.Do = "the connection was lost; the server has rolled back, nothing was changed"
+		e.Do = "the connection was lost; the server rolls back what was not committed"
 	}
 	return e
 }

@@ -76,7 +76,7 @@ func explain(where, what string, err error) error {
 		case p.Code == "42501":
 			e.Do = "ask the owner for the right, for instance GRANT CREATE ON SCHEMA, or GRANT INSERT, SELECT ON the table"
 		case p.Code == "53100":
-			e.Do = "the server's disk is full; nothing was changed"
+			e.Do = "the server's disk is full; make room and load again"
 		case p.Code == "2BP01":
 			e.Do = "other objects depend on the table; use --mode refill, which keeps it"
 		case p.Code == "57P01" || p.Code == "57P03":
@@ -99,7 +99,7 @@ func explain(where, what string, err error) error {
 		case strings.Contains(text, "TLS") || strings.Contains(text, "tls"):
 			e.Do = "see sslmode in the URL: ?sslmode=disable, require or verify-full"
 		case strings.Contains(text, "EOF") || strings.Contains(text, "closed") || strings.Contains(text, "reset"):
-			e.Do = "the connection was lost; the server has rolled back, nothing was changed"
+			e.Do = "the connection was lost; the server rolls back what was not committed"
 		}
 	}
 	return e
@@ -220,9 +220,10 @@ func (d *DB) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
 			steps = append(steps, fmt.Sprintf("CREATE TABLE %s (LIKE %s INCLUDING ALL)", l.table, spec.Like))
 		} else {
 			// The key is built when all rows are in, which takes a fraction of
-			// the time; see Finish. A table that others see before has it.
+			// the time; see Finish. A table that others see before, or
+			// whose rows cannot be read again, has it from the start.
 			open := t
-			if spec.Steps == "" {
+			if spec.Steps == "" && !spec.Once {
 				open.Key, open.Columns = nil, slices.Clone(t.Columns)
 				for i := range open.Columns {
 					open.Columns[i].Required = open.Columns[i].Required || slices.Contains(t.Key, open.Columns[i].Name)
@@ -323,63 +324,64 @@ func (l *load) Write(ctx context.Context, b target.Batch) ([]target.Refusal, err
 }
 
 // send copies rows of data, of which the first has the number first in the
-// batch, under a savepoint; what the server refuses is left out.
+// batch, under savepoints; what the server refuses is left out. It begins with
+// all of them. Behind a refusal it goes on with as few rows as were good before
+// it, and with more again while all goes well, so that rows are hardly sent in
+// vain, whether one in a million is refused or all of them.
 func (l *load) send(ctx context.Context, data []byte, first, rows int) error {
-	for rows > 0 {
-		if err := l.simple(ctx, "SAVEPOINT segment"); err != nil {
+	next := func(n int) {
+		data, first, rows = data[l.offset(data, n):], first+n, rows-n
+	}
+	for n := rows; rows > 0; {
+		n = min(n, rows)
+		p, err := l.try(ctx, data[:l.offset(data, n)])
+		if err != nil {
 			return err
 		}
-		err := l.copy(ctx, data)
-		if err == nil {
-			return l.simple(ctx, "RELEASE segment")
+		line := 0
+		if p != nil {
+			line = lineOf(p.Where)
 		}
-		var p *pgconn.PgError
-		if !errors.As(err, &p) || !aboutRows(p.Code) {
-			return l.d.fail("cannot take the rows", err)
-		}
-		if err := l.simple(ctx, "ROLLBACK TO segment; RELEASE segment"); err != nil {
-			return err
-		}
-		// What is refused stands rarely alone: go on in smaller steps, so that
-		// no more than such a step is sent twice.
-		if rows > 2*step {
-			for rows > 0 {
-				n := min(step, rows)
-				cut := l.offset(data, n)
-				if err := l.send(ctx, data[:cut], first, n); err != nil {
-					return err
-				}
-				data, first, rows = data[cut:], first+n, rows-n
-			}
-			return nil
-		}
-		line := lineOf(p.Where)
-		if line < 1 || line > rows {
-			if rows == 1 {
-				l.refuse(first, p)
-				return nil
-			}
-			// Halve: the first half here, the second in the next turn.
-			half := rows / 2
-			cut := l.offset(data, half)
-			if err := l.send(ctx, data[:cut], first, half); err != nil {
+		switch {
+		case p == nil:
+			next(n)
+			n = min(4*n, step)
+		case n > 2*step:
+			n = step // what is refused stands rarely alone
+		case n == 1:
+			l.refuse(first, p)
+			next(1)
+		case line < 1 || line > n:
+			n /= 2
+		default:
+			good := line - 1
+			if err := l.send(ctx, data[:l.offset(data, good)], first, good); err != nil {
 				return err
 			}
-			data, first, rows = data[cut:], first+half, rows-half
-			continue
+			next(good)
+			l.refuse(first, p)
+			next(1)
+			n = max(good, 1)
 		}
-		good := line - 1
-		cut := l.offset(data, good)
-		if good > 0 {
-			if err := l.send(ctx, data[:cut], first, good); err != nil {
-				return err
-			}
-		}
-		l.refuse(first+good, p)
-		next := l.end(data, cut)
-		data, first, rows = data[next:], first+line, rows-line
 	}
 	return nil
+}
+
+// try copies rows under a savepoint, and returns the server's refusal, if a row
+// is to blame for it; then none of them is in.
+func (l *load) try(ctx context.Context, data []byte) (*pgconn.PgError, error) {
+	if err := l.simple(ctx, "SAVEPOINT segment"); err != nil {
+		return nil, err
+	}
+	err := l.copy(ctx, data)
+	if err == nil {
+		return nil, l.simple(ctx, "RELEASE segment")
+	}
+	var p *pgconn.PgError
+	if !errors.As(err, &p) || !aboutRows(p.Code) {
+		return nil, l.d.fail("cannot take the rows", err)
+	}
+	return p, l.simple(ctx, "ROLLBACK TO segment; RELEASE segment")
 }
 
 // simple runs statements in one exchange with the server.

@@ -96,7 +96,7 @@ func (d *DB) fail(what string, err error) error {
 		case lib.SQLITE_READONLY, lib.SQLITE_PERM, lib.SQLITE_CANTOPEN:
 			e.Do = "check that the file and its folder can be written"
 		case lib.SQLITE_IOERR:
-			e.Do = "the disk failed or is full; nothing was changed"
+			e.Do = "the disk failed or is full; what was not committed is rolled back"
 		}
 	}
 	return e
