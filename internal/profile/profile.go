@@ -155,6 +155,7 @@ type worker struct {
 	rec     delimited.Record
 	cols    []*evidence
 	scratch scratch
+	batch   batch
 	// Of the chunk at hand: hashes of every column still watched as a key.
 	hashes [][]uint64
 	ints   [][]int64
@@ -299,6 +300,8 @@ func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt
 		w.hashes = make([][]uint64, n)
 		w.ints = make([][]int64, n)
 		w.scratch.words = words
+		w.rows.Keep()
+		w.batch.init(n)
 		team[i] = w
 	}
 	p := &Profile{Skipped: map[source.Kind]int64{}, SkippedLines: map[source.Kind][]int64{}}
@@ -422,17 +425,11 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 		w.hashes[i], w.ints[i] = w.hashes[i][:0], w.ints[i][:0]
 	}
 	watched := make([]bool, len(w.cols))
-	var keys, others []int // columns that are watched as keys, and not
 	for i, u := range uniques {
-		if watched[i] = !u.gone.Load(); watched[i] {
-			keys = append(keys, i)
-		} else {
-			others = append(others, i)
-		}
+		watched[i] = !u.gone.Load()
 	}
 	w.scratch.text, w.scratch.hashes = false, false
 	rec := &w.rec
-	typed := w.rows.Typed()
 	for left != 0 {
 		kind, ok := w.rows.Next(rec)
 		if !ok {
@@ -470,34 +467,12 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 			w.width(rec)
 			continue
 		}
-		line := rec.Line
-		w.lines = append(w.lines, line)
-		fields := rec.Fields
-		for _, i := range others {
-			f, e := fields[i], w.cols[i]
-			if typed {
-				w.scratch.text = rec.Quoted(i)
-			}
-			if typed && w.scratch.text || !e.again(&w.scratch, f, line) {
-				e.observe(&w.scratch, f, rec.Quoted(i), line, ascii)
-			}
+		w.lines = append(w.lines, rec.Line)
+		if w.batch.add(rec) {
+			w.observe(watched, ascii)
 		}
-		for _, i := range keys {
-			f, e := fields[i], w.cols[i]
-			before := e.ints.count
-			w.scratch.text = typed && rec.Quoted(i)
-			w.scratch.hashes = len(w.ints[i]) != len(w.lines)-1
-			h := e.observe(&w.scratch, f, rec.Quoted(i), line, ascii)
-			if e.ints.count != before {
-				w.ints[i] = append(w.ints[i], e.ints.last)
-				h = intHash
-			} else if b := reading.TrimSpace(f); h == 0 && len(b) > 0 {
-				h = hash(b)
-			}
-			w.hashes[i] = append(w.hashes[i], h)
-		}
-		w.scratch.hashes = false
 	}
+	w.observe(watched, ascii)
 	for i, u := range uniques {
 		if watched[i] {
 			if len(w.ints[i]) == len(w.lines) {

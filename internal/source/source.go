@@ -436,6 +436,9 @@ func (r *Rows) Reset(c *delimited.Chunk) {
 	r.split.Reset(c)
 }
 
+// Keep makes fields good until the next Reset, not only the next row.
+func (r *Rows) Keep() { r.split.Keep = true }
+
 // Typed reports that quotes tell text from numbers and dates, as in sheets.
 func (r *Rows) Typed() bool { return r.layout.Pad }
 

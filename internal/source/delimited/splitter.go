@@ -27,6 +27,9 @@ type Record struct {
 // Quoted reports whether field i, from 0, was written in quotes.
 func (r *Record) Quoted(i int) bool { return i >= 0 && i < len(r.quoted) && r.quoted[i] }
 
+// AnyQuoted reports whether any field was written in quotes.
+func (r *Record) AnyQuoted() bool { return len(r.quoted) > 0 }
+
 // Pad adds blank fields up to n.
 func (r *Record) Pad(n int) {
 	for len(r.Fields) < n {
@@ -42,6 +45,9 @@ func (r *Record) IsBlank() bool {
 // A Splitter takes chunks apart. It is not safe for concurrent use; use one
 // for each goroutine.
 type Splitter struct {
+	// Keep makes fields good until the next Reset, not only the next record.
+	Keep bool
+
 	form    Form
 	special [256]bool
 	data    []byte
@@ -68,6 +74,7 @@ func NewSplitter(form Form) *Splitter {
 // Reset starts on a chunk.
 func (s *Splitter) Reset(c *Chunk) {
 	s.data, s.pos, s.line = c.Data, 0, c.Line
+	s.unesc = s.unesc[:0]
 	s.ascii = IsASCII(c.Data)
 	s.suspect = !s.ascii && !utf8.Valid(c.Data) || bytes.IndexByte(c.Data, 0) >= 0
 }
@@ -103,7 +110,9 @@ func (s *Splitter) Next(rec *Record) bool {
 	rec.Fields = rec.Fields[:0]
 	rec.quoted = rec.quoted[:0]
 	rec.Fault, rec.FaultField = NoFault, -1
-	s.unesc = s.unesc[:0]
+	if !s.Keep {
+		s.unesc = s.unesc[:0]
+	}
 	i := start
 	if s.form.escapes() || len(s.form.Delimiter) != 1 {
 		i = s.fields(rec, i)
