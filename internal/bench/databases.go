@@ -3,11 +3,16 @@ package main
 import (
 	"context"
 	"database/sql"
+	_ "embed" // the baseline in C
+	"encoding/csv"
 	"fmt"
+	"io"
 	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"time"
 
 	_ "github.com/go-sql-driver/mysql" // registers "mysql"
@@ -20,27 +25,109 @@ import (
 // databases lists what is measured against database servers: a load with its
 // plan ready, verification included, against the server's own reading of the
 // same file from its own disk into the same table.
-func databases(bin, dir, file string) (out []measure) {
+func databases(bin, self, dir, file, tenth string) (out []measure) {
 	check(os.Chmod(dir, 0o755))
-	check(os.Chmod(file, 0o644))
-	planFile := filepath.Join(dir, "passages.yaml")
-	check(exec.Command(bin, "plan", file, "-o", planFile, "--table", "passages").Run())
-	p, err := plan.ReadFile(planFile)
-	check(err)
-	load := func(url string, more ...string) func() run {
-		return process(append([]string{bin, "load", planFile, "--into", url, "--mode", "replace", "--yes", "--tray", filepath.Join(dir, "tray")}, more...)...)
+	plans := map[string]string{}
+	for _, f := range []string{file, tenth} {
+		plans[f] = f + ".yaml"
+		check(exec.Command(bin, "plan", f, "-o", plans[f], "--table", "passages").Run())
 	}
+	p, err := plan.ReadFile(plans[file])
+	check(err)
+	load := func(what, url string) func() run {
+		return process(bin, "load", what, "--into", url, "--table", "passages", "--mode", "replace", "--yes", "--tray", filepath.Join(dir, "tray"))
+	}
+	const byPlan, fromNothing = ": load by a ready plan, verification included", ": load from nothing (infer, create, load, verify)"
 	if u := os.Getenv("AMBERTRAY_TEST_POSTGRES"); u != "" {
+		own := "the server's `COPY … FROM` of the same file from its own disk into the same table"
 		out = append(out,
-			measure{"postgres: load by plan / COPY FROM file", load(u), copyPostgres(u, file, p.Definition()), 0.9},
-			measure{"postgres: load from nothing / COPY FROM file", process(bin, "load", file, "--into", u, "--table", "passages", "--mode", "replace", "--yes", "--tray", filepath.Join(dir, "tray")),
-				copyPostgres(u, file, p.Definition()), 1.1})
+			measure{"PostgreSQL" + byPlan, own, load(plans[file], u), copyPostgres(u, file, p.Definition()), 0.85, 0.75, 1},
+			measure{"PostgreSQL" + fromNothing, own, load(file, u), copyPostgres(u, file, p.Definition()), 1.1, 0.95, 1},
+			measure{"PostgreSQL: a tenth of the records by plan", "a loop of prepared inserts, row by row, in one transaction", load(plans[tenth], u), rowByRow(u, tenth, p.Definition()), 0, 0, 1})
 	}
 	if u := os.Getenv("AMBERTRAY_TEST_MYSQL"); u != "" {
-		out = append(out, measure{"mariadb: load by plan / LOAD DATA INFILE", load(u), loadMariaDB(u, file, p.Definition()), 1.0})
+		out = append(out, measure{"MariaDB" + byPlan, "the server's `LOAD DATA INFILE` of the same file, with dates and nulls converted in SET", load(plans[file], u), loadMariaDB(u, file, p.Definition()), 1.0, 0.8, 1})
 	}
-	out = append(out, measure{"sqlite: load by plan / prepared inserts", load("sqlite:" + filepath.Join(dir, "bench.db")), process(os.Args[0], "-insert", file, "-insert-into", filepath.Join(dir, "base.db")), 1.2})
-	return
+	lite := "sqlite:" + filepath.Join(dir, "bench.db")
+	baseline, err := compiled(dir)
+	if err == nil {
+		out = append(out, measure{"SQLite" + byPlan, "the same inserts in C: libsqlite3, one prepared statement, one transaction", load(plans[file], lite), process(baseline, file, filepath.Join(dir, "c.db")), 1.2, 1.0, 1})
+	} else {
+		fmt.Println("no baseline in C:", err)
+	}
+	return append(out,
+		measure{"SQLite" + byPlan, "the loop one writes first: `encoding/csv`, one prepared insert, one transaction, the library of this program", load(plans[file], lite), process(self, "-insert", file, "-insert-into", filepath.Join(dir, "base.db")), 0, 0, 1},
+		measure{"SQLite: ten times the records", "the same with a tenth of them", load(plans[file], lite), load(plans[tenth], lite), 10.5, 10, 1},
+		measure{"`look` at ten times the records", "the same at a tenth of them", process(bin, "look", file, "--json"), process(bin, "look", tenth, "--json"), 10.5, 10, 3})
+}
+
+//go:embed baseline/insert.c
+var insertC []byte
+
+// compiled builds the baseline in C, where there are a compiler and the
+// library's header.
+func compiled(dir string) (string, error) {
+	cc, err := exec.LookPath("cc")
+	if err != nil {
+		return "", err
+	}
+	source, program := filepath.Join(dir, "insert.c"), filepath.Join(dir, "insert")
+	check(os.WriteFile(source, insertC, 0o666))
+	if out, err := exec.Command(cc, "-O2", "-o", program, source, "-lsqlite3").CombinedOutput(); err != nil {
+		return "", fmt.Errorf("%w: %s", err, strings.SplitN(string(out), "\n", 2)[0])
+	}
+	return program, nil
+}
+
+// rowByRow inserts the passages one by one, for perspective.
+func rowByRow(u, file string, t dialect.Table) func() run {
+	return timed(func() error {
+		ctx := context.Background()
+		c, err := pgx.Connect(ctx, u)
+		if err != nil {
+			return err
+		}
+		defer c.Close(ctx)
+		tx, err := c.Begin(ctx)
+		if err != nil {
+			return err
+		}
+		for _, s := range append([]string{"DROP TABLE IF EXISTS passages"}, dialect.Postgres.Create(t)...) {
+			if _, err := tx.Exec(ctx, s); err != nil {
+				return err
+			}
+		}
+		insert := "INSERT INTO passages VALUES ($1, $2, $3, $4, $5, $6, $7, $8, nullif($9, ''))"
+		f, err := os.Open(file)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		r := csv.NewReader(f)
+		if _, err := r.Read(); err != nil {
+			return err
+		}
+		for {
+			rec, err := r.Read()
+			if err == io.EOF {
+				return tx.Commit(ctx)
+			}
+			if err != nil {
+				return err
+			}
+			day, err := time.Parse("02/01/2006", rec[1])
+			if err != nil {
+				return err
+			}
+			id, err := strconv.Atoi(rec[0])
+			if err != nil {
+				return err
+			}
+			if _, err := tx.Exec(ctx, insert, id, day, rec[2], rec[3], rec[4], rec[5], rec[6], rec[7], rec[8]); err != nil {
+				return err
+			}
+		}
+	})
 }
 
 // timed runs statements as one process would, and reports the time.

@@ -30,17 +30,35 @@ type run struct {
 
 // A measure is one row of the result: a subject against a baseline.
 type measure struct {
-	name     string
-	subject  func() run
-	baseline func() run
-	atMost   float64
+	name, baselineName string
+	subject, baseline  func() run
+	// atMost is the bound of the ratio, and aim what would be better; 0 for
+	// none.
+	atMost, aim float64
+	// often multiplies the number of runs, for what takes no time.
+	often int
 }
 
+// A result is a measure taken.
+type result struct {
+	measure
+	took, base float64 // seconds, medians
+	ratio      float64
+	low, high  float64 // the ratios' quartiles
+	memory     float64 // MB, the largest
+	pairs      int
+}
+
+// memoryAtMost bounds the memory of every subject, in MB.
+const memoryAtMost = 200
+
 var (
-	runs     = flag.Int("runs", 5, "counted runs of each")
+	runs     = flag.Int("runs", 5, "counted runs of each; of quick ones three times as many")
 	records  = flag.Int("records", 2_000_000, "records of the large file")
 	program  = flag.String("program", "bin/ambertray", "the built program")
-	only     = flag.String("only", "", "measure only rows whose name contains this")
+	only     = flag.String("only", "", "measure only rows whose name contains this, and write nothing")
+	document = flag.String("write", "", "the document whose table of figures is written anew")
+	large    = flag.Float64("large", 0, "instead of all else, send so many GB through a pipe, not stored")
 	toInsert = flag.String("insert", "", "insert this file into SQLite row by row and end")
 	intoPath = flag.String("insert-into", "", "the database for -insert")
 	walked   = flag.String("walk", "", "walk through this workbook with excelize and end")
@@ -49,15 +67,14 @@ var (
 
 func main() {
 	flag.Parse()
-	if *readCSV != "" {
+	switch {
+	case *readCSV != "":
 		read(*readCSV)
 		return
-	}
-	if *walked != "" {
+	case *walked != "":
 		walk(*walked)
 		return
-	}
-	if *toInsert != "" {
+	case *toInsert != "":
 		insert(*toInsert, *intoPath)
 		return
 	}
@@ -68,43 +85,61 @@ func main() {
 	check(err)
 	bin, err := filepath.Abs(*program)
 	check(err)
-	file := filepath.Join(dir, "passages.csv")
-	generate(file, func(w io.Writer) error { return demo.Passages(w, *records, false) })
-	info, err := os.Stat(file)
-	check(err)
-	fmt.Printf("%d records, %.0f MB, nine mixed columns; medians of %d alternating runs\n\n", *records, float64(info.Size())/1e6, *runs)
-
-	measures := []measure{
-		{"look, whole file / encoding-csv reading it", process(bin, "look", file, "--json"), process(self, "-read-csv", file), 0.6},
+	if *large > 0 {
+		throughPipe(bin, dir, *large)
+		return
 	}
-	measures = append(measures, workbook(bin, self, dir))
-	measures = append(measures, databases(bin, dir, file)...)
-	fmt.Printf("%-46s %8s %8s %7s %8s %10s\n", "what", "took s", "base s", "ratio", "at most", "memory MB")
+	file := generate(dir, "passages.csv", func(w io.Writer) error { return demo.Passages(w, *records, false) })
+	tenth := generate(dir, "tenth.csv", func(w io.Writer) error { return demo.Passages(w, *records/10, false) })
+	wide := generate(dir, "wide.csv", wideFile)
+	texts := generate(dir, "texts.csv", textFile)
+
+	look := func(name, file string, atMost, aim float64) measure {
+		return measure{"`look`, whole file with all evidence: " + name, "`encoding/csv` of Go merely reading it",
+			process(bin, "look", file, "--json"), process(self, "-read-csv", file), atMost, aim, 3}
+	}
+	measures := []measure{
+		look("passages", file, 0.5, 0.35),
+		look("200 columns", wide, 0, 0),
+		look("long texts in quotes", texts, 0, 0),
+		workbook(bin, self, dir),
+	}
+	measures = append(measures, databases(bin, self, dir, file, tenth)...)
+	fmt.Println(about(file, wide, texts))
+	fmt.Printf("\n%-62s %8s %8s %7s %13s %8s %10s\n", "what", "took s", "base s", "ratio", "quartiles", "at most", "memory MB")
+	var results []result
 	for _, m := range measures {
 		if strings.Contains(m.name, *only) {
-			m.report()
+			r := m.take()
+			fmt.Printf("%-62s %8.2f %8.2f %7.2f %6.2f %6.2f %8.2f %10.0f\n", plainText(r.name), r.took, r.base, r.ratio, r.low, r.high, r.atMost, r.memory)
+			results = append(results, r)
 		}
+	}
+	if *document != "" && *only == "" {
+		check(write(*document, about(file, wide, texts), results))
 	}
 }
 
-// report alternates subject and baseline, after one run of each that does not
+// take alternates subject and baseline, after one run of each that does not
 // count.
-func (m measure) report() {
+func (m measure) take() result {
 	m.subject()
 	m.baseline()
 	var a, b []run
 	var ratios []float64
-	for range *runs {
+	r := result{measure: m, pairs: *runs * max(m.often, 1)}
+	for range r.pairs {
 		x, y := m.subject(), m.baseline()
 		a, b = append(a, x), append(b, y)
 		ratios = append(ratios, x.took.Seconds()/y.took.Seconds())
 	}
 	slices.Sort(ratios)
-	rss := int64(0)
 	for _, x := range a {
-		rss = max(rss, x.rss)
+		r.memory = max(r.memory, float64(x.rss)/1e6)
 	}
-	fmt.Printf("%-46s %8.2f %8.2f %7.2f %8.2f %10.0f\n", m.name, median(a), median(b), ratios[len(ratios)/2], m.atMost, float64(rss)/1e6)
+	n := len(ratios)
+	r.took, r.base, r.ratio, r.low, r.high = median(a), median(b), ratios[n/2], ratios[n/4], ratios[n-1-n/4]
+	return r
 }
 
 func median(r []run) float64 {
@@ -138,13 +173,6 @@ func read(file string) {
 			check(err)
 		}
 	}
-}
-
-func generate(file string, write func(io.Writer) error) {
-	f, err := os.Create(file)
-	check(err)
-	check(write(f))
-	check(f.Close())
 }
 
 func check(err error) {

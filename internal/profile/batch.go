@@ -16,12 +16,11 @@ type batch struct {
 	some   bool     // there is one in quotes
 }
 
-// batchFields is about how many fields a batch has: what fits into the nearest
-// cache.
-const batchFields = 1024
+// batchFields is about how many fields a batch has: what fits into a near cache.
+const batchFields = 8 << 10
 
 func (b *batch) init(columns int) {
-	b.size = min(max(batchFields/max(columns, 1), 8), 256)
+	b.size = min(max(batchFields/max(columns, 1), 8), 200)
 	b.fields = make([][]byte, b.size*columns)
 	b.quoted = make([]bool, b.size*columns)
 }

@@ -170,6 +170,7 @@ func (d *distinct) count() (int64, bool) {
 // hardly ever come again.
 type memo struct {
 	slots []slot
+	bits  int // of the number of slots
 	hits  int
 	tries int
 	off   bool
@@ -185,7 +186,12 @@ type slot struct {
 	line       int64
 }
 
-const memoBits = 11
+// memoBits is how many slots a column has in a memo, as a power of two: such
+// that those of all columns fit into a near cache.
+func memoBits(columns int) int {
+	const most, all = 11, 15
+	return min(most, all-bits.Len(uint(columns)))
+}
 
 // again takes the field if it can hold it back.
 func (e *evidence) again(s *scratch, f []byte, line int64) bool {
@@ -204,9 +210,9 @@ func (e *evidence) again(s *scratch, f []byte, line int64) bool {
 		return false
 	}
 	if m.slots == nil {
-		m.slots = make([]slot, 1<<memoBits)
+		m.slots = make([]slot, 1<<m.bits)
 	}
-	x := &m.slots[(head*0x9e3779b97f4a7c15^bits.RotateLeft64(tail*0xd6e8feb86659fd93, 32))>>(64-memoBits)]
+	x := &m.slots[(head*0x9e3779b97f4a7c15^bits.RotateLeft64(tail*0xd6e8feb86659fd93, 32))>>(64-m.bits)]
 	if x.head == head && x.tail == tail && x.n == n {
 		x.count++
 		m.hits++
@@ -214,7 +220,7 @@ func (e *evidence) again(s *scratch, f []byte, line int64) bool {
 	}
 	e.flush(s, x)
 	*x = slot{head, tail, n, 1, line}
-	if m.tries++; m.tries == 4<<memoBits {
+	if m.tries++; m.tries == 4<<m.bits {
 		if m.hits < 2*m.tries {
 			e.flushAll(s)
 			m.off, m.slots = true, nil

@@ -295,7 +295,8 @@ func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt
 		for c := range w.cols {
 			w.cols[c] = newEvidence()
 			w.cols[c].values.off = n > 2000
-			w.cols[c].memo.off = n > 300
+			w.cols[c].memo.bits = memoBits(n)
+			w.cols[c].memo.off = n > 1000
 		}
 		w.hashes = make([][]uint64, n)
 		w.ints = make([][]int64, n)

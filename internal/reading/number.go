@@ -178,12 +178,27 @@ func (n *NumberScan) foot(b []byte) ([]byte, bool) {
 	return nil, false
 }
 
-func currencyAt(b []byte, front bool) string {
+// currenciesBy has the currencies by their first byte, and by their last.
+var currenciesBy = func() (by [2][256][]string) {
 	for _, c := range currencies {
-		if len(b) <= len(c) {
-			continue
+		first, last := c[0], c[len(c)-1]
+		by[0][first] = append(by[0][first], c)
+		by[1][last] = append(by[1][last], c)
+	}
+	return
+}()
+
+func currencyAt(b []byte, front bool) string {
+	if front {
+		for _, c := range currenciesBy[0][b[0]] {
+			if len(b) > len(c) && string(b[:len(c)]) == c {
+				return c
+			}
 		}
-		if front && string(b[:len(c)]) == c || !front && string(b[len(b)-len(c):]) == c {
+		return ""
+	}
+	for _, c := range currenciesBy[1][b[len(b)-1]] {
+		if len(b) > len(c) && string(b[len(b)-len(c):]) == c {
 			return c
 		}
 	}
