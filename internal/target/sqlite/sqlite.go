@@ -399,33 +399,22 @@ func (d *DB) tally(ctx context.Context, t dialect.Table, ours bool) (int64, []ta
 		return 0, nil, d.fail("cannot read the table back", err)
 	}
 	defer s.close()
-	var rows int64
 	var v reading.Value
-	for {
-		row, err := s.step()
-		if err != nil {
-			if ctx.Err() != nil {
-				return 0, nil, ctx.Err()
+	rows, err := d.readBack(ctx, s, func(row int64, i int, x *rawValue) error {
+		v.Null, v.Wide = false, nil
+		if err := stored(x, readers[i], &v); err != nil {
+			if ours {
+				return d.fail(fmt.Sprintf("row %d, column %s reads back as something else", row, t.Columns[i].Name), err)
 			}
-			return 0, nil, d.fail("cannot read the table back", err)
+			// What was in the table before may be of any kind.
+			cols[i].Loose = true
+			v = reading.Value{}
 		}
-		if !row {
-			break
-		}
-		rows++
-		for i := range cols {
-			if err := stored(s, i, readers[i], &v); err != nil {
-				if !ours {
-					// What was in the table before may be of any kind.
-					cols[i].Loose = true
-					v = reading.Value{}
-					cols[i].Add(&v)
-					continue
-				}
-				return 0, nil, d.fail(fmt.Sprintf("row %d, column %s reads back as something else", rows, t.Columns[i].Name), err)
-			}
-			cols[i].Add(&v)
-		}
+		cols[i].Add(&v)
+		return nil
+	})
+	if err != nil {
+		return 0, nil, err
 	}
 	n, err := d.count(t.Schema, t.Name)
 	if err != nil {
@@ -437,16 +426,16 @@ func (d *DB) tally(ctx context.Context, t dialect.Table, ours bool) (int64, []ta
 	return rows, cols, nil
 }
 
-// stored reads column i of the row at hand as a value of the reader's type.
-func stored(s *stmt, i int, r *reading.Reader, v *reading.Value) error {
+// stored reads a value as one of the reader's type.
+func stored(x *rawValue, r *reading.Reader, v *reading.Value) error {
 	v.Null, v.Wide = false, nil
 	t := r.Type
-	switch kind := s.kind(i); kind {
+	switch x.kind {
 	case lib.SQLITE_NULL:
 		v.Null = true
 		return nil
 	case lib.SQLITE_INTEGER:
-		n := s.int(i)
+		n := x.int
 		switch {
 		case t.Kind == sqltype.Boolean || t.IsInteger():
 			v.Int = n
@@ -459,7 +448,7 @@ func stored(s *stmt, i int, r *reading.Reader, v *reading.Value) error {
 			return nil
 		}
 	case lib.SQLITE_FLOAT:
-		f := s.float(i)
+		f := x.float
 		switch {
 		case t.Kind == sqltype.Decimal && t.Precision <= dialect.SQLiteDigits:
 			v.Int = int64(math.Round(f * pow10[t.Scale]))
@@ -472,18 +461,18 @@ func stored(s *stmt, i int, r *reading.Reader, v *reading.Value) error {
 		}
 	case lib.SQLITE_TEXT:
 		if t.IsText() {
-			v.Text = s.text(i)
+			v.Text = x.text
 			return nil
 		}
 		if t.IsTemporal() || t.Kind == sqltype.UUID || t.Kind == sqltype.Decimal && t.Precision > dialect.SQLiteDigits {
-			b := s.text(i)
+			b := x.text
 			if m := r.Read(b, true, v); m != reading.OK {
 				return fmt.Errorf("%q: %s", b, m.Reason(t, b))
 			}
 			return nil
 		}
 	}
-	return fmt.Errorf("a value of SQLite's storage class %d in a column of type %s", s.kind(i), t)
+	return fmt.Errorf("a value of SQLite's storage class %d in a column of type %s", x.kind, t)
 }
 
 // Commit implements target.Load.
