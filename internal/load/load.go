@@ -20,6 +20,7 @@ import (
 	"log/slog"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -137,7 +138,7 @@ type TooManyRejects struct {
 func (e *TooManyRejects) Error() string {
 	s := fmt.Sprintf("more than %d records were rejected; %s", e.Limit, e.Fate)
 	for _, r := range e.Reasons[:min(3, len(e.Reasons))] {
-		s += fmt.Sprintf("\n  %d × %s %s", r.Count, r.Column, r.Reason)
+		s += strings.TrimSuffix(fmt.Sprintf("\n  %d × %s", r.Count, r.Column), " ") + " " + r.Reason
 	}
 	return s
 }
