@@ -266,6 +266,7 @@ type unique struct {
 
 	mu         sync.Mutex
 	pages      map[int64]*page
+	ints       int64 // in the pages
 	table      []uint64
 	used       int
 	full       bool // more values than are remembered
@@ -301,7 +302,9 @@ func (u *unique) addInts(ints []int64, lines []int64) {
 			at = v >> 16
 			if p = u.pages[at]; p == nil {
 				if len(u.pages) >= maxPages {
-					u.unpage()
+					if u.unpage(); u.full {
+						return
+					}
 					if !u.remember(hashInt(v), lines[i]) {
 						return
 					}
@@ -318,6 +321,7 @@ func (u *unique) addInts(ints []int64, lines []int64) {
 			}
 		}
 		*word |= bit
+		u.ints++
 	}
 }
 
@@ -326,8 +330,13 @@ func hashInt(v int64) uint64 {
 	return hash(strconv.AppendInt(b[:0], v, 10))
 }
 
-// unpage turns pages into hashes.
+// unpage turns pages into hashes, unless there are too many of them.
 func (u *unique) unpage() {
+	if u.ints > maxUnique {
+		u.pages = nil
+		u.stop()
+		return
+	}
 	for at, p := range u.pages {
 		for i, w := range p {
 			for ; w != 0; w &= w - 1 {
@@ -346,7 +355,9 @@ func (u *unique) add(hashes []uint64, lines []int64) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	if u.pages != nil {
-		u.unpage()
+		if u.unpage(); u.full {
+			return
+		}
 	}
 	for i, h := range hashes {
 		if h != 0 && !u.remember(h, lines[i]) {
@@ -359,14 +370,19 @@ func (u *unique) add(hashes []uint64, lines []int64) {
 func (u *unique) remember(h uint64, line int64) bool {
 	if 2*(u.used+1) > len(u.table) {
 		if u.used >= maxUnique {
-			u.full = true
-			u.gone.Store(true)
-			u.table = nil
+			u.stop()
 			return false
 		}
 		u.grow()
 	}
 	return u.insert(h) || u.duplicate(line)
+}
+
+// stop gives up: there are more values than are remembered.
+func (u *unique) stop() {
+	u.full = true
+	u.gone.Store(true)
+	u.table = nil
 }
 
 func (u *unique) duplicate(line int64) bool {

@@ -1,10 +1,14 @@
 package tally
 
 import (
+	"fmt"
 	"math"
+	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"ambertray/internal/reading"
 	"ambertray/internal/sqltype"
@@ -66,4 +70,125 @@ func TestDiffers(t *testing.T) {
 		e.Add(&reading.Value{Int: n})
 	}
 	assert.Equal(t, []string{"the sum of all dates and times differs"}, d.Differs(&e))
+}
+
+// values makes values of a type, as many as are wanted, with every extreme.
+func values(typ sqltype.Type, n int, seed uint64) (out []reading.Value) {
+	r := rand.New(rand.NewPCG(seed, 99))
+	for range n {
+		v := reading.Value{Null: r.IntN(9) == 0}
+		switch {
+		case typ.IsText():
+			b := make([]byte, r.IntN(6))
+			for i := range b {
+				b[i] = byte(r.IntN(256))
+			}
+			v.Text = b
+		case typ.Kind == sqltype.Double:
+			v.Float = r.NormFloat64() * 1e9
+		case typ.Kind == sqltype.Decimal && typ.Precision > 18 && r.IntN(3) == 0:
+			v.Wide = []byte(fmt.Sprintf("%s%d%018d", []string{"", "-"}[r.IntN(2)], 1+r.Int64N(1e15), r.Int64N(1e18)))
+		default:
+			v.Int = []int64{0, 1, -1, math.MaxInt64, math.MinInt64, r.Int64() - r.Int64()}[r.IntN(6)]
+		}
+		out = append(out, v)
+	}
+	return
+}
+
+// What a server says of stretches of a table, put together, is what it says of
+// the whole, in any order, and however the stretches are cut.
+func TestStretchesPutTogether(t *testing.T) {
+	for _, typ := range []sqltype.Type{{Kind: sqltype.BigInt}, decimal(12, 3), decimal(38, 2), {Kind: sqltype.Text}, {Kind: sqltype.Double}, {Kind: sqltype.Timestamp, Precision: 6}, {Kind: sqltype.Boolean}} {
+		for seed := range uint64(20) {
+			all := values(typ, 60, seed)
+			if typ.Kind == sqltype.Boolean {
+				for i := range all {
+					all[i].Int &= 1
+				}
+			}
+			read := Column{Type: typ}
+			held := Column{Type: typ}
+			for len(all) > 0 {
+				n := 1 + int(seed*7)%len(all)
+				stretch := Column{Type: typ}
+				for i := range all[:n] {
+					read.Add(&all[i])
+					stretch.Add(&all[i])
+				}
+				all = all[n:]
+				said := said(&stretch)
+				held.Merge(&said)
+			}
+			require.Empty(t, read.Differs(&held), "%s, seed %d", typ, seed)
+			require.Equal(t, read.Smallest(), held.Smallest())
+			require.Equal(t, read.Largest(), held.Largest())
+			require.Equal(t, read.Sum(), held.Sum())
+		}
+	}
+}
+
+// said is a column as Set makes it of what a server says.
+func said(c *Column) Column {
+	out := Column{Type: c.Type}
+	switch {
+	case c.Type.IsText():
+		out.SetText(c.Rows, c.Nulls, c.Octets, []byte(c.Smallest()), []byte(c.Largest()))
+	case c.Type.Kind == sqltype.Double:
+		out.SetFloat(c.Rows, c.Nulls, c.minFlt, c.maxFlt)
+	case c.Rows == c.Nulls:
+		out.Set(c.Rows, c.Nulls, nil, nil, nil)
+	default:
+		out.Set(c.Rows, c.Nulls, c.Total(), c.smallest(), c.largest())
+	}
+	return out
+}
+
+func TestInts(t *testing.T) {
+	c := Column{Type: sqltype.Type{Kind: sqltype.Integer}}
+	_, _, ok := c.Ints()
+	assert.False(t, ok, "none")
+	for _, n := range []int64{7, -3, 12} {
+		c.Add(&reading.Value{Int: n})
+	}
+	lo, hi, ok := c.Ints()
+	assert.Equal(t, []any{int64(-3), int64(12), true}, []any{lo, hi, ok})
+	c.Add(&reading.Value{Null: true})
+	_, _, ok = c.Ints()
+	assert.False(t, ok, "a null")
+	d := Column{Type: sqltype.Type{Kind: sqltype.Date}}
+	d.Add(&reading.Value{Int: 5})
+	_, _, ok = d.Ints()
+	assert.False(t, ok, "dates are no integers")
+}
+
+// Every single change of a value is seen, in the number of rows, the nulls, the
+// sum or the bounds; of texts only where its length or a bound changes.
+func TestEveryChangeOfANumberIsSeen(t *testing.T) {
+	typ := decimal(38, 2)
+	all := values(typ, 40, 5)
+	was := Column{Type: typ}
+	for i := range all {
+		was.Add(&all[i])
+	}
+	for i := range all {
+		is := Column{Type: typ}
+		for k, v := range all {
+			if k == i {
+				switch {
+				case v.Null:
+					v.Null = false
+				case v.Wide != nil:
+					v.Wide = append(slices.Clone(v.Wide), '0')
+				case v.Int == math.MaxInt64:
+					v.Int--
+				default:
+					v.Int++
+				}
+			}
+			is.Add(&v)
+		}
+		assert.NotEmpty(t, was.Differs(&is), "value %d", i)
+		assert.NotEmpty(t, was.Changes(&is), "value %d", i)
+	}
 }

@@ -54,7 +54,9 @@ func (e *Entry) Look() Summary {
 	}
 	pending, err := e.Pending()
 	if err == nil {
-		s.Stops, err = e.Stops()
+		if s.Stops, err = e.Stops(); s.Stops != nil {
+			s.Started = s.Stops.Started
+		}
 	}
 	switch {
 	case err != nil:
@@ -66,7 +68,7 @@ func (e *Entry) Look() Summary {
 	case r != nil:
 		s.State, s.Receipt = State(r.Verdict), r
 	case s.Stops != nil:
-		s.State, s.Started = Stopped, s.Stops.Started
+		s.State = Stopped
 	}
 	if s.Receipt != nil {
 		s.Started = s.Receipt.Started

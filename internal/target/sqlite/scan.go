@@ -67,6 +67,9 @@ func (d *DB) Scan(ctx context.Context, query string, columns []target.Column, ro
 					b = strconv.AppendBool(b, n == 1)
 				} else {
 					b = strconv.AppendInt(b, n, 10)
+					if t.Kind == sqltype.Decimal && t.Scale > 0 && t.Precision <= dialect.SQLiteDigits {
+						b = append(append(b, '.'), zeros[:t.Scale]...) // as SQLite stores 200.00
+					}
 				}
 			case lib.SQLITE_FLOAT:
 				b = number(b, s.float(i), t)
@@ -88,6 +91,8 @@ func (d *DB) Scan(ctx context.Context, query string, columns []target.Column, ro
 }
 
 var none = make([]byte, 1)
+
+const zeros = "000000000000000"
 
 // number writes a float: a decimal that it stands for with that type's scale.
 func number(b []byte, f float64, t sqltype.Type) []byte {

@@ -1,0 +1,118 @@
+package delimited
+
+import (
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// quarrel is a text of records of every length, some with line breaks within
+// quotes, and where each record begins.
+func quarrel(n int) (text string, starts []int) {
+	r := rand.New(rand.NewPCG(1, uint64(n)))
+	var b strings.Builder
+	for i := range n {
+		starts = append(starts, b.Len())
+		switch r.IntN(4) {
+		case 0:
+			fmt.Fprintf(&b, "%d,\"the keeper said\n\"\"no\"\"\",%s\n", i, strings.Repeat("x", r.IntN(300)))
+		case 1:
+			fmt.Fprintf(&b, "%d,,\n", i)
+		case 2:
+			b.WriteString("\n")
+		default:
+			fmt.Fprintf(&b, "%d,%s,%d\n", i, strings.Repeat("lock ", r.IntN(60)), r.IntN(99))
+		}
+	}
+	return b.String(), starts
+}
+
+// chunks cuts a text, and checks what every chunk says of itself.
+func chunks(t *testing.T, text string, set func(*Chunker)) (out []string) {
+	t.Helper()
+	c := NewChunker(iotest.HalfReader(strings.NewReader(text)), DefaultForm, 1)
+	c.Size = 4 << 10
+	set(c)
+	at := 0
+	for seq := 0; ; seq++ {
+		ch, err := c.Next()
+		if err == io.EOF {
+			require.Equal(t, len(text), at, "nothing is lost")
+			return
+		}
+		require.NoError(t, err)
+		require.Equal(t, seq, ch.Seq)
+		require.Equal(t, int64(at), ch.Offset)
+		require.Equal(t, int64(1+strings.Count(text[:at], "\n")), ch.Line)
+		require.Equal(t, text[at:at+len(ch.Data)], string(ch.Data))
+		if c.Hash != nil {
+			sum := sha256.Sum256([]byte(text[:at+len(ch.Data)]))
+			require.Equal(t, sum[:], ch.Sum, "the hash is that of all so far")
+		}
+		at += len(ch.Data)
+		require.Equal(t, at == len(text), ch.Last)
+		out = append(out, string(ch.Data))
+		ch.Release()
+	}
+}
+
+func TestChunksTellWhereTheyAre(t *testing.T) {
+	text, _ := quarrel(3000)
+	plain := chunks(t, text, func(*Chunker) {})
+	hashed := chunks(t, text, func(c *Chunker) { c.Hash = sha256.New() })
+	assert.Equal(t, plain, hashed)
+	assert.Greater(t, len(plain), 10)
+}
+
+// A chunk ends where it is told to, wherever that is, and whatever the size of
+// chunks was when the place was found.
+func TestChunksEndAtACut(t *testing.T) {
+	text, starts := quarrel(3000)
+	for _, n := range []int{1, 2, 3, 700, 1500, 2998} {
+		cut := starts[n]
+		for _, size := range []int{1 << 10, 16 << 10, 1 << 20} {
+			got := chunks(t, text, func(c *Chunker) { c.Cut, c.Size = int64(cut), size })
+			at, met := 0, false
+			for _, g := range got {
+				at += len(g)
+				met = met || at == cut
+			}
+			assert.True(t, met, "record %d, chunks of %d bytes", n, size)
+		}
+	}
+	whole := chunks(t, text, func(c *Chunker) { c.Cut = int64(len(text)) })
+	assert.Equal(t, chunks(t, text, func(*Chunker) {}), whole)
+	assert.Equal(t, whole, chunks(t, text, func(c *Chunker) { c.Cut = int64(len(text)) + 5000 }), "a place behind the end is never met")
+}
+
+// Fields that were unescaped stay good until the chunk is done, if that is asked
+// for.
+func TestFieldsAreKept(t *testing.T) {
+	text := strings.Repeat("\"a \"\"quoted\"\" word\",plain\n", 500)
+	s := NewSplitter(DefaultForm)
+	s.Keep = true
+	for range 2 { // memory is used again
+		s.Reset(&Chunk{Data: []byte(text), Line: 1})
+		var rec Record
+		var kept [][]byte
+		for s.Next(&rec) {
+			require.True(t, rec.AnyQuoted())
+			kept = append(kept, rec.Fields...)
+		}
+		require.Len(t, kept, 1000)
+		for i, f := range kept {
+			require.Equal(t, []string{`a "quoted" word`, "plain"}[i%2], string(f))
+		}
+	}
+	s.Reset(&Chunk{Data: []byte("a,b\n"), Line: 1})
+	var rec Record
+	require.True(t, s.Next(&rec))
+	assert.False(t, rec.AnyQuoted())
+}
