@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -63,4 +64,65 @@ func TestRunStops(t *testing.T) {
 		}
 		return nil
 	}), context.Canceled)
+}
+
+// Whatever the number of workers, each has its own number, no chunk is worked on
+// twice, and no more are in memory than are bounded.
+func TestRunBoundsWhatIsInMemory(t *testing.T) {
+	for _, workers := range []int{1, 2, 7} {
+		var open, most, busy atomic.Int64
+		inUse := make([]atomic.Bool, workers)
+		seen := map[int]bool{}
+		err := Run(context.Background(), opened{&counted{n: 300, err: io.EOF}, &open, &most}, workers, func(w int, c *delimited.Chunk) (int, error) {
+			assert.False(t, inUse[w].Swap(true), "a worker does one thing at a time")
+			assert.LessOrEqual(t, busy.Add(1), int64(workers))
+			time.Sleep(20 * time.Microsecond)
+			busy.Add(-1)
+			inUse[w].Store(false)
+			return c.Seq, nil
+		}, func(seq int) error {
+			assert.False(t, seen[seq])
+			seen[seq] = true
+			open.Add(-1)
+			time.Sleep(50 * time.Microsecond) // the collector is the slow one
+			return nil
+		})
+		require.NoError(t, err)
+		assert.Len(t, seen, 300)
+		assert.LessOrEqual(t, most.Load(), int64(3*workers+3))
+	}
+	assert.GreaterOrEqual(t, Workers(), 2)
+}
+
+// opened counts the chunks that have been read and not yet collected.
+type opened struct {
+	*counted
+	open, most *atomic.Int64
+}
+
+func (o opened) Next() (*delimited.Chunk, error) {
+	c, err := o.counted.Next()
+	if err == nil {
+		if n := o.open.Add(1); n > o.most.Load() {
+			o.most.Store(n)
+		}
+	}
+	return c, err
+}
+
+// The first error in the order of the text is the one that is told.
+func TestRunTellsTheFirstError(t *testing.T) {
+	for range 20 {
+		err := Run(context.Background(), &counted{n: 50, err: io.EOF}, 4, func(_ int, c *delimited.Chunk) (int, error) {
+			if c.Seq == 9 {
+				time.Sleep(time.Millisecond)
+				return 0, errors.New("the earlier")
+			}
+			if c.Seq == 10 {
+				return 0, errors.New("the later")
+			}
+			return 0, nil
+		}, func(int) error { return nil })
+		require.EqualError(t, err, "the earlier")
+	}
 }
