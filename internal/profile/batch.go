@@ -5,42 +5,45 @@ import (
 	"ambertray/internal/source/delimited"
 )
 
-// A batch holds the fields of some records, column by column. A column's
-// values are much alike, so that taking them one after the other is faster
-// than going through each record.
+// A batch holds the fields of some records, which are then taken column by
+// column: a column's values are much alike, so that taking them one after the
+// other is faster than going through each record.
 type batch struct {
-	size   int      // records at most
-	n      int      // records
-	fields [][]byte // of the i-th column from i*size on
-	quoted []bool   // the same
-	some   bool     // there is one in quotes
+	columns int
+	size    int      // records at most
+	n       int      // records
+	fields  [][]byte // one record behind the other
+	quoted  []bool   // the same
+	some    bool     // there is one in quotes
 }
 
 // batchFields is about how many fields a batch has: what fits into a near cache.
-const batchFields = 8 << 10
+const batchFields = 4 << 10
 
 func (b *batch) init(columns int) {
+	b.columns = columns
 	b.size = min(max(batchFields/max(columns, 1), 8), 200)
 	b.fields = make([][]byte, b.size*columns)
 	b.quoted = make([]bool, b.size*columns)
 }
 
-// add takes a record and reports whether the batch is full.
+// room is where the next record's fields go.
+func (b *batch) room() [][]byte {
+	at := b.n * b.columns
+	return b.fields[at : at : at+b.columns]
+}
+
+// add takes a record that was read into the batch's room, and reports whether
+// the batch is full.
 func (b *batch) add(rec *delimited.Record) (full bool) {
-	at := b.n
-	for _, f := range rec.Fields {
-		b.fields[at] = f
-		at += b.size
-	}
 	if some := rec.AnyQuoted(); some || b.some {
 		if !b.some {
 			clear(b.quoted)
 			b.some = true
 		}
-		at = b.n
+		quoted := b.quoted[b.n*b.columns:]
 		for i := range rec.Fields {
-			b.quoted[at] = rec.Quoted(i)
-			at += b.size
+			quoted[i] = rec.Quoted(i)
 		}
 	}
 	b.n++
@@ -53,22 +56,21 @@ func (w *worker) observe(watched []bool, ascii bool) {
 	lines := w.lines[len(w.lines)-b.n:]
 	typed := w.rows.Typed()
 	for i, e := range w.cols {
-		fields := b.fields[i*b.size:][:b.n]
-		quoted := b.quoted[i*b.size:][:b.n]
 		switch {
 		case watched[i]:
-			w.observeKey(i, fields, lines, ascii)
+			w.observeKey(i, lines, ascii)
 		case !b.some:
-			for k, f := range fields {
-				if !e.again(&w.scratch, f, lines[k]) {
+			for k, at := 0, i; k < b.n; k, at = k+1, at+b.columns {
+				if f := b.fields[at]; !e.again(&w.scratch, f, lines[k]) {
 					e.observe(&w.scratch, f, false, lines[k], ascii)
 				}
 			}
 		default:
-			for k, f := range fields {
-				w.scratch.text = typed && quoted[k]
+			for k, at := 0, i; k < b.n; k, at = k+1, at+b.columns {
+				f, quoted := b.fields[at], b.quoted[at]
+				w.scratch.text = typed && quoted
 				if w.scratch.text || !e.again(&w.scratch, f, lines[k]) {
-					e.observe(&w.scratch, f, quoted[k], lines[k], ascii)
+					e.observe(&w.scratch, f, quoted, lines[k], ascii)
 				}
 			}
 			w.scratch.text = false
@@ -78,11 +80,11 @@ func (w *worker) observe(watched []bool, ascii bool) {
 }
 
 // observeKey counts the fields of a column that is watched as a key.
-func (w *worker) observeKey(i int, fields [][]byte, lines []int64, ascii bool) {
+func (w *worker) observeKey(i int, lines []int64, ascii bool) {
 	b, e := &w.batch, w.cols[i]
 	typed := w.rows.Typed()
-	for k, f := range fields {
-		quoted := b.some && b.quoted[i*b.size+k]
+	for k, at := 0, i; k < b.n; k, at = k+1, at+b.columns {
+		f, quoted := b.fields[at], b.some && b.quoted[at]
 		before := e.ints.count
 		w.scratch.text = typed && quoted
 		// Where all were whole numbers, these are enough.

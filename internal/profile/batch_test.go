@@ -109,7 +109,11 @@ func TestBatch(t *testing.T) {
 	s.Keep = true
 	s.Reset(&delimited.Chunk{Data: []byte("a,b,c\n\"d\",e,\"f \"\"g\"\"\"\nh,,i\n"), Line: 1})
 	var rec delimited.Record
-	for s.Next(&rec) {
+	for {
+		rec.Fields = b.room()
+		if !s.Next(&rec) {
+			break
+		}
 		assert.False(t, b.add(&rec))
 	}
 	assert.Equal(t, 3, b.n)
@@ -117,9 +121,9 @@ func TestBatch(t *testing.T) {
 	var got [][]string
 	for i := range 3 {
 		var column []string
-		for k, f := range b.fields[i*b.size:][:b.n] {
-			x := string(f)
-			if b.quoted[i*b.size+k] {
+		for k := range b.n {
+			x := string(b.fields[k*3+i])
+			if b.quoted[k*3+i] {
 				x += " in quotes"
 			}
 			column = append(column, x)
@@ -129,7 +133,7 @@ func TestBatch(t *testing.T) {
 	assert.Equal(t, [][]string{{"a", "d in quotes", "h"}, {"b", "e", ""}, {"c", "f \"g\" in quotes", "i"}}, got)
 	b.n = b.size - 1
 	assert.True(t, b.add(&rec), "it is full")
-	for columns, size := range map[int]int{1: 200, 9: 200, 200: 40, 5000: 8} {
+	for columns, size := range map[int]int{1: 200, 9: 200, 200: 20, 5000: 8} {
 		b.init(columns)
 		assert.Equal(t, size, b.size)
 	}

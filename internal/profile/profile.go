@@ -432,6 +432,7 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 	w.scratch.text, w.scratch.hashes = false, false
 	rec := &w.rec
 	for left != 0 {
+		rec.Fields = w.batch.room()
 		kind, ok := w.rows.Next(rec)
 		if !ok {
 			break
