@@ -61,7 +61,7 @@ func (w *worker) observe(watched []bool, ascii bool) {
 			w.observeKey(i, lines, ascii)
 		case !b.some:
 			for k, at := 0, i; k < b.n; k, at = k+1, at+b.columns {
-				if f := b.fields[at]; !e.again(&w.scratch, f, lines[k]) {
+				if f := b.fields[at]; e.memo.off || !e.again(&w.scratch, f, lines[k]) {
 					e.observe(&w.scratch, f, false, lines[k], ascii)
 				}
 			}

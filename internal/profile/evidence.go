@@ -341,7 +341,7 @@ func (e *evidence) plainNumber(s *scratch, b []byte, line int64) bool {
 	} else {
 		f.lo, f.hi = minScaled(f.lo, v), maxScaled(f.hi, v)
 	}
-	if n%pow10[min(after, 18)] != 0 {
+	if d[len(d)-1] != '0' || n%pow10[min(after, 18)] != 0 {
 		f.nonzero += s.times
 	}
 	if len(f.first.first) < maxExamples {

@@ -53,8 +53,10 @@ type Splitter struct {
 	data    []byte
 	pos     int
 	line    int64
-	suspect bool // the chunk has bad encoding or NUL bytes somewhere
-	ascii   bool // the chunk has no byte beyond ASCII
+	block   int    // where a block of data begins
+	marks   uint64 // a bit for each delimiter and line feed of the block
+	suspect bool   // the chunk has bad encoding or NUL bytes somewhere
+	ascii   bool   // the chunk has no byte beyond ASCII
 	unesc   []byte
 }
 
@@ -75,6 +77,7 @@ func NewSplitter(form Form) *Splitter {
 func (s *Splitter) Reset(c *Chunk) {
 	s.data, s.pos, s.line = c.Data, 0, c.Line
 	s.unesc = s.unesc[:0]
+	s.block = -blockSize
 	s.ascii = IsASCII(c.Data)
 	s.suspect = !s.ascii && !utf8.Valid(c.Data) || bytes.IndexByte(c.Data, 0) >= 0
 }
@@ -175,57 +178,102 @@ func (s *Splitter) fields(rec *Record, i int) int {
 	}
 }
 
+// blockSize is how many bytes simpleFields looks at at a time.
+const blockSize = 64
+
 // simpleFields does the work of fields for a delimiter of one byte and no
-// escape character. It looks at eight bytes at a time: in mask, the highest
-// bit of each byte that is a delimiter or line feed is set.
+// escape character. Of a block of bytes it makes a word with a bit for each
+// delimiter and line feed, and then goes from bit to bit; what is left of the
+// word serves the next record.
 func (s *Splitter) simpleFields(rec *Record, i int) int {
-	const high, low = 0x8080808080808080, 0x7f7f7f7f7f7f7f7f
 	data, quote := s.data, s.form.Quote
-	delimiter := s.form.Delimiter[0]
-	delimiters := uint64(delimiter) * 0x0101010101010101
-	const feeds = uint64('\n') * 0x0101010101010101
 	fields := rec.Fields // kept in registers
-next:
+	block, marks := s.block, uint64(0)
+	if i < block+blockSize {
+		marks = s.marks &^ (1<<uint(i-block) - 1)
+	} else {
+		block = -blockSize
+	}
+	from := i // of the field
 	for {
-		if quote != 0 && i < len(data) && data[i] == quote {
+		if quote != 0 && from < len(data) && data[from] == quote {
 			rec.Fields = fields
-			i = s.quotedField(rec, i)
+			i = s.quotedField(rec, from)
 			fields = rec.Fields
 			if i >= len(data) || data[i] == '\n' {
-				return i
+				break
 			}
-			i++
+			from = i + 1
+			if from < block+blockSize {
+				marks &^= 1<<uint(from-block) - 1
+			} else {
+				block, marks = -blockSize, 0
+			}
 			continue
 		}
-		from := i // of the field
-		for ; i+8 <= len(data); i += 8 {
-			w := binary.LittleEndian.Uint64(data[i:])
-			x, y := w^delimiters, w^feeds
-			// A byte of x is zero where its high bit is not set here.
-			mask := (^(((x & low) + low) | x) | ^(((y & low) + low) | y)) & high
-			for mask != 0 {
-				end := i + bits.TrailingZeros64(mask)>>3
-				mask &= mask - 1
-				if data[end] == '\n' {
-					rec.Fields = append(fields, withoutReturn(data[from:end]))
-					return end
-				}
-				fields = append(fields, data[from:end])
-				from = end + 1
-				if quote != 0 && from < len(data) && data[from] == quote {
-					i = from
-					continue next
-				}
+		// To the field's end.
+		for marks == 0 {
+			next := max(block+blockSize, from)
+			if next+blockSize > len(data) {
+				rec.Fields = fields
+				return s.lastFields(rec, from)
 			}
+			block, marks = next, s.marksOf((*[blockSize]byte)(data[next:]))
 		}
-		// Fewer than eight bytes are left.
-		for i = max(i, from); i < len(data) && data[i] != delimiter && data[i] != '\n'; i++ {
+		end := block + bits.TrailingZeros64(marks)
+		marks &= marks - 1
+		if data[end] == '\n' {
+			fields = append(fields, withoutReturn(data[from:end]))
+			i = end
+			break
+		}
+		fields = append(fields, data[from:end])
+		from = end + 1
+	}
+	rec.Fields = fields
+	s.block, s.marks = block, marks
+	return i
+}
+
+// marksOf has a bit for each byte of a block that is the delimiter or a line
+// feed. It looks at eight bytes at a time: in mask, the highest bit of each
+// such byte is set; a multiplication brings the eight bits together.
+func (s *Splitter) marksOf(b *[blockSize]byte) (marks uint64) {
+	const high, low = 0x8080808080808080, 0x7f7f7f7f7f7f7f7f
+	const feeds = uint64('\n') * 0x0101010101010101
+	delimiters := uint64(s.form.Delimiter[0]) * 0x0101010101010101
+	for k := 0; k < blockSize; k += 8 {
+		w := binary.LittleEndian.Uint64(b[k : k+8])
+		x, y := w^delimiters, w^feeds
+		// A byte of x is zero where its high bit is not set here.
+		mask := ^((((x & low) + low) | x) & (((y & low) + low) | y)) & high
+		marks |= mask * 0x0002040810204081 >> 56 << k
+	}
+	return
+}
+
+// lastFields reads the rest of a record near the end of the data, from a field
+// that is not in quotes on.
+func (s *Splitter) lastFields(rec *Record, i int) int {
+	data, delimiter, quote := s.data, s.form.Delimiter[0], s.form.Quote
+	s.block = -blockSize
+	for {
+		if quote != 0 && i < len(data) && data[i] == quote {
+			i = s.quotedField(rec, i)
+		} else {
+			from := i
+			for i < len(data) && data[i] != delimiter && data[i] != '\n' {
+				i++
+			}
+			field := data[from:i]
+			if i == len(data) || data[i] == '\n' {
+				field = withoutReturn(field)
+			}
+			rec.Fields = append(rec.Fields, field)
 		}
 		if i >= len(data) || data[i] == '\n' {
-			rec.Fields = append(fields, withoutReturn(data[from:i]))
 			return i
 		}
-		fields = append(fields, data[from:i])
 		i++
 	}
 }
