@@ -334,6 +334,9 @@ func (a *app) carryOut(ctx context.Context, entry *tray.Entry, in *input, job lo
 	}
 	receipt.Finished = now()
 	receipt.Verdict, receipt.Error = tray.Failed, err.Error()
+	if receipt.Commits > 0 {
+		receipt.Verdict = tray.Halted
+	}
 	job.Log.Error("failed", "error", err)
 	if a.json {
 		printJSON(a.out, receipt)

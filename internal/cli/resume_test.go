@@ -201,6 +201,7 @@ func TestStoppedLoads(t *testing.T) {
 		// Too many rejects stop it, too, and it goes on with another limit.
 		r := b.run(1, "resume", entry, "--into", s.url, "--max-rejects", "5")
 		assert.Contains(t, r.err, "more than 5 records were rejected")
+		assert.Contains(t, b.run(1, "resume", entry, "--into", s.url, "--max-rejects", "5", "--json").out, `"verdict": "stopped"`)
 		assert.Contains(t, r.err, "stay in the table")
 		// A file that was moved is named anew.
 		require.NoError(t, os.Rename(filepath.Join(b.dir, "lower.csv"), filepath.Join(b.dir, "moved.csv")))

@@ -516,7 +516,7 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 	if r.past(x.chunk) {
 		r.again(c, x)
 	} else if r.sink != nil && x.rows > 0 {
-		refusals, err := r.sink.Write(ctx, target.Batch{Rows: x.rows, Data: x.data, Tally: x.tally})
+		refusals, err := r.sink.Write(ctx, target.Batch{Rows: x.rows, Data: x.data})
 		if err != nil {
 			return err
 		}

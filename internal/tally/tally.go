@@ -163,12 +163,6 @@ func (c *Column) Merge(o *Column) {
 	c.some = true
 }
 
-// Ints returns the smallest and the largest of a column of integers without a
-// null; ok is false where it is none.
-func (c *Column) Ints() (lo, hi int64, ok bool) {
-	return c.minInt, c.maxInt, c.Type.IsInteger() && c.some && c.Nulls == 0 && c.minWide == nil
-}
-
 func (c *Column) smallest() *big.Int {
 	if c.minWide != nil {
 		return c.minWide

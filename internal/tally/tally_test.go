@@ -144,24 +144,6 @@ func said(c *Column) Column {
 	return out
 }
 
-func TestInts(t *testing.T) {
-	c := Column{Type: sqltype.Type{Kind: sqltype.Integer}}
-	_, _, ok := c.Ints()
-	assert.False(t, ok, "none")
-	for _, n := range []int64{7, -3, 12} {
-		c.Add(&reading.Value{Int: n})
-	}
-	lo, hi, ok := c.Ints()
-	assert.Equal(t, []any{int64(-3), int64(12), true}, []any{lo, hi, ok})
-	c.Add(&reading.Value{Null: true})
-	_, _, ok = c.Ints()
-	assert.False(t, ok, "a null")
-	d := Column{Type: sqltype.Type{Kind: sqltype.Date}}
-	d.Add(&reading.Value{Int: 5})
-	_, _, ok = d.Ints()
-	assert.False(t, ok, "dates are no integers")
-}
-
 // Every single change of a value is seen, in the number of rows, the nulls, the
 // sum or the bounds; of texts only where its length or a bound changes.
 func TestEveryChangeOfANumberIsSeen(t *testing.T) {

@@ -195,8 +195,6 @@ type Encoder interface {
 type Batch struct {
 	Rows int
 	Data []byte
-	// Tally, if there is one, is what the rows come to, by column.
-	Tally []tally.Column
 }
 
 // A Refusal is a row that the database would not take.

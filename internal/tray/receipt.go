@@ -20,6 +20,9 @@ const (
 	Clear   Verdict = "clear"   // every record is loaded, mended, waived, or skipped for a stated reason
 	Waiting Verdict = "waiting" // loaded and verified, but rejects wait to be mended
 	Failed  Verdict = "failed"  // nothing was changed
+	// Halted: the load has committed on its way, and can go on. Such a receipt is
+	// shown and not kept.
+	Halted Verdict = "stopped"
 )
 
 // A Receipt is the account of one load, and of what was done afterwards about

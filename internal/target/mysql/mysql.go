@@ -306,8 +306,7 @@ type load struct {
 	reader  string
 	took    int64 // rows that the statement before took
 	data    atomic.Pointer[[]byte]
-	ranges  *ranges // tallies what is in, or nil
-	made    bool    // the table is ours, under its own name, and nothing is committed in it
+	made    bool // the table is ours, under its own name, and nothing is committed in it
 	stepped bool    // a step has been committed
 	refused []target.Refusal
 }
@@ -342,7 +341,6 @@ func (d *DB) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
 	for _, c := range t.Columns {
 		l.names = append(l.names, quote(c.Name))
 	}
-	l.ranges = l.ranged(ctx)
 	l.reader = "ambertray" + strconv.FormatUint(readers.Add(1), 10)
 	driver.RegisterReaderHandler(l.reader, func() io.Reader { return bytes.NewReader(*l.data.Load()) })
 	return l, nil
@@ -478,9 +476,6 @@ func (l *load) Write(ctx context.Context, b target.Batch) ([]target.Refusal, err
 		return nil, err
 	}
 	slices.SortFunc(l.refused, func(a, b target.Refusal) int { return a.Row - b.Row })
-	if l.ranges != nil {
-		l.ranges.add(&b)
-	}
 	return l.refused, nil
 }
 
@@ -734,11 +729,6 @@ func (l *load) insert(ctx context.Context, data []byte, n int) ([]complaint, boo
 
 // Tally implements target.Load.
 func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
-	if l.ranges != nil {
-		if rows, columns, ok := l.ranges.finish(ctx); ok {
-			return rows, columns, nil
-		}
-	}
 	return l.d.tally(ctx, l.table, l.spec.Table.Columns, l.loose, l.spec.Mode.New() && l.spec.Like == "")
 }
 
@@ -794,6 +784,30 @@ func (d *DB) tally(ctx context.Context, table string, columns []dialect.Column, 
 		return 0, nil, d.fail("cannot be tallied", err)
 	}
 	return target.ParseFacts(columns, loose, append(vals, o.vals...))
+}
+
+// uncommitted is another connection, which sees what the first has not
+// committed.
+func (d *DB) uncommitted(ctx context.Context) (*sql.Conn, error) {
+	c, err := d.pool.Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if _, err = c.ExecContext(ctx, "SET SESSION TRANSACTION ISOLATION LEVEL READ UNCOMMITTED"); err != nil {
+		c.Close()
+		return nil, err
+	}
+	return c, nil
+}
+
+// scanFacts asks for facts, as text.
+func scanFacts(ctx context.Context, c *sql.Conn, list []string, from string) ([]*string, error) {
+	vals := make([]*string, len(list))
+	at := make([]any, len(list))
+	for i := range vals {
+		at[i] = &vals[i]
+	}
+	return vals, c.QueryRowContext(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+from).Scan(at...)
 }
 
 // facts are the expressions for one column; see target.ParseFacts. byBytes
@@ -875,10 +889,6 @@ func (l *load) Commit(ctx context.Context) error {
 }
 
 func (l *load) end() {
-	if l.ranges != nil {
-		l.ranges.end()
-		l.ranges = nil
-	}
 	driver.DeregisterReaderHandler(l.reader)
 	l.d.c.ExecContext(context.Background(), "DO release_all_locks()")
 	l.d.load = nil
@@ -891,10 +901,6 @@ func (l *load) Rollback() error {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	if l.ranges != nil {
-		l.ranges.end()
-		l.ranges = nil
-	}
 	_, err := l.d.c.ExecContext(ctx, "ROLLBACK")
 	if err != nil {
 		// The connection is gone, and the transaction with it; the side

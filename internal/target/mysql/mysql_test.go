@@ -16,7 +16,6 @@ import (
 	"ambertray/internal/dialect"
 	"ambertray/internal/reading"
 	"ambertray/internal/sqltype"
-	"ambertray/internal/tally"
 	"ambertray/internal/target"
 	"ambertray/internal/testdb"
 )
@@ -184,92 +183,4 @@ func TestSideTables(t *testing.T) {
 	list, err := d.List(ctx)
 	require.NoError(t, err)
 	assert.Len(t, list, 3)
-}
-
-// A new table is tallied while it is loaded, where the keys ascend from batch to
-// batch; else, and where rows were refused across batches, in the end. Both ways
-// come to the same.
-func TestTallyWhileLoading(t *testing.T) {
-	ctx := context.Background()
-	d, direct := open(t)
-	integer := sqltype.Type{Kind: sqltype.Integer}
-	table := dialect.Table{Name: "passages", Key: []string{"id"}, Columns: []dialect.Column{
-		{Name: "id", Type: integer, Required: true},
-		{Name: "toll", Type: sqltype.Type{Kind: sqltype.Decimal, Precision: 8, Scale: 2}},
-		{Name: "passed", Type: sqltype.Type{Kind: sqltype.Date}},
-		{Name: "boat", Type: sqltype.Type{Kind: sqltype.VarChar, Length: 20}},
-	}}
-	for name, c := range map[string]struct {
-		batches [][]int64
-		ranged  bool
-		refused int
-	}{
-		"ascending":             {[][]int64{{1, 2, 3}, {10, 9, 8}, {11}, {500, 600}}, true, 0},
-		"twice in a batch":      {[][]int64{{1, 2, 2, 3}, {10, 9, 8}}, true, 1},
-		"twice across batches":  {[][]int64{{1, 2, 3}, {4, 2, 5}, {6}}, false, 1},
-		"descending":            {[][]int64{{7, 8, 9}, {1, 2, 3}}, false, 0},
-		"negative, then beyond": {[][]int64{{-9, -4}, {0}, {2147483647}}, true, 0},
-		"nothing":               {nil, false, 0},
-	} {
-		l, err := d.Begin(ctx, target.Spec{Mode: target.Replace, Table: table})
-		require.NoError(t, err, name)
-		enc := l.Encoder()
-		want := make([]tally.Column, len(table.Columns))
-		for i, c := range table.Columns {
-			want[i].Type = c.Type
-		}
-		rows, refused := int64(0), 0
-		seen := map[int64]bool{}
-		for _, ids := range c.batches {
-			b := target.Batch{Tally: make([]tally.Column, len(table.Columns))}
-			for i, c := range table.Columns {
-				b.Tally[i].Type = c.Type
-			}
-			for _, id := range ids {
-				row := []reading.Value{{Int: id}, {Int: id % 9000 * 7, Null: id%4 == 0}, {Int: 19000 + id%900}, {Text: []byte(fmt.Sprint("boat ", id%5))}}
-				b.Data = enc.Append(b.Data, row)
-				b.Rows++
-				for i := range row {
-					b.Tally[i].Add(&row[i])
-					if !seen[id] {
-						want[i].Add(&row[i])
-					}
-				}
-				if !seen[id] {
-					rows++
-				}
-				seen[id] = true
-			}
-			r, err := l.Write(ctx, b)
-			require.NoError(t, err, name)
-			refused += len(r)
-		}
-		assert.Equal(t, c.refused, refused, name)
-		own := l.(*load).ranges
-		require.NotNil(t, own, name)
-		n, held, err := l.Tally(ctx)
-		require.NoError(t, err, name)
-		assert.Equal(t, rows, n, name)
-		for i := range held {
-			assert.Empty(t, want[i].Differs(&held[i]), "%s: %s", name, table.Columns[i].Name)
-		}
-		_, _, ok := own.finish(ctx)
-		assert.Equal(t, c.ranged, ok, name)
-		// What somebody else puts there is not overlooked.
-		if name == "ascending" {
-			_, err := l.(*load).d.c.ExecContext(ctx, "INSERT INTO "+l.(*load).table+" VALUES (5, 1, '2025-01-01', 'stowaway')")
-			require.NoError(t, err)
-			n, _, err := l.Tally(ctx)
-			require.NoError(t, err)
-			assert.Equal(t, rows+1, n)
-		}
-		if len(c.batches) == 0 {
-			require.NoError(t, l.Rollback())
-			continue
-		}
-		require.NoError(t, l.Commit(ctx), name)
-	}
-	var tables int
-	require.NoError(t, direct.QueryRow("SELECT count(*) FROM information_schema.tables WHERE table_schema = database()").Scan(&tables))
-	assert.Equal(t, 1, tables)
 }

@@ -18,9 +18,16 @@ func notesTable(schema string) string {
 // Step implements target.Stepper.
 func (l *load) Step(ctx context.Context, step int, note string) error {
 	schema := l.spec.Table.Schema
-	create := strings.Replace(dialect.Postgres.Create(target.Notes(schema))[0], "CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1)
-	if _, err := l.tx.Exec(ctx, create); err != nil {
-		return l.d.fail("cannot make the table "+target.NotesTable, err)
+	// Who may not create tables can have it made beforehand.
+	is, err := l.d.hasNotes(ctx, l.tx, schema)
+	if err != nil {
+		return err
+	}
+	if !is {
+		create := strings.Replace(dialect.Postgres.Create(target.Notes(schema))[0], "CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1)
+		if _, err := l.tx.Exec(ctx, create); err != nil {
+			return l.d.fail("cannot make the table "+target.NotesTable, err)
+		}
 	}
 	if _, err := l.tx.Exec(ctx, fmt.Sprintf("INSERT INTO %s VALUES ($1, $2, $3)", notesTable(schema)), l.spec.Steps, step, note); err != nil {
 		return l.d.fail("cannot note how far the load is", err)
