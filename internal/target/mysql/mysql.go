@@ -307,7 +307,7 @@ type load struct {
 	took    int64 // rows that the statement before took
 	data    atomic.Pointer[[]byte]
 	made    bool // the table is ours, under its own name, and nothing is committed in it
-	stepped bool    // a step has been committed
+	stepped bool // a step has been committed
 	refused []target.Refusal
 }
 
