@@ -142,27 +142,19 @@ func (a *app) resume(ctx context.Context, name string, files []string, f *resume
 	def.Schema, def.Name = stops.Table.Schema, stops.Table.Name
 	job.Spec = target.Spec{Mode: target.Mode(stops.Table.Mode), Table: def, Like: stops.Like, SlowPath: stops.SlowPath, Steps: stops.Load, Going: going != nil}
 	job.Receipt = load.Started(o.Name, in.sources, stops.Database, a.version, stops.Started)
-	job.Receipt.Started = stops.Started
 	job.Receipt.Table = stops.Table
-	at := int64(0)
+	var done tray.Records
 	if going != nil {
-		at = going.At.Records.Read
+		done = going.At.Records
 	}
-	o.log.Info("resumed", "version", a.version, "steps", job.Receipt.Commits, "read", at)
+	o.log.Info("resumed", "version", a.version, "read", done.Read, "loaded", done.Loaded)
 	if !a.json {
-		fmt.Fprintf(a.err, "%s: going on behind %s, %s of them in the table\n", o.Name, plural(at, "record"), grouped(loadedBy(going)))
+		fmt.Fprintf(a.err, "%s: going on behind %s, %s of them in the table\n", o.Name, plural(done.Read, "record"), grouped(done.Loaded))
 	}
 	if err := a.carryOut(ctx, o.Entry, in, job); err != nil {
 		return err
 	}
 	return a.told(job.Receipt, o.Entry, connect.Redact(url), time.Since(started))
-}
-
-func loadedBy(g *load.Going) int64 {
-	if g == nil {
-		return 0
-	}
-	return g.At.Records.Loaded
 }
 
 // stoppedSources opens the sources of a load again, as its plan has them.

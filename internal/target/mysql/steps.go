@@ -45,7 +45,7 @@ func (l *load) stepwise(ctx context.Context) error {
 	}
 	begun := len(notes) > 0
 	if !begun {
-		if err := l.note(ctx, 0, ""); err != nil {
+		if err := l.noteBegun(ctx); err != nil {
 			return err
 		}
 	}
@@ -72,8 +72,9 @@ func (l *load) stepwise(ctx context.Context) error {
 	return nil
 }
 
-// note writes a first note, and makes the table for it where there is none.
-func (l *load) note(ctx context.Context, step int, note string) error {
+// noteBegun writes the note that the load has begun, and makes the table for it
+// where there is none.
+func (l *load) noteBegun(ctx context.Context) error {
 	d, schema := l.d, l.spec.Table.Schema
 	if err := d.lockNotes(ctx); err != nil {
 		return err
@@ -83,7 +84,7 @@ func (l *load) note(ctx context.Context, step int, note string) error {
 	if _, err := d.c.ExecContext(ctx, create); err != nil {
 		return d.fail("cannot make the table "+target.NotesTable, err)
 	}
-	return l.insertNote(ctx, step, note)
+	return l.insertNote(ctx, 0, "")
 }
 
 func (l *load) insertNote(ctx context.Context, step int, note string) error {
