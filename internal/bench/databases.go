@@ -79,8 +79,8 @@ func compiled(dir string) (string, error) {
 	return program, nil
 }
 
-// rowByRow inserts the passages one by one, for perspective.
-func rowByRow(u, file string, t dialect.Table) func() run {
+// inPostgres makes the table anew and fills it, in one transaction.
+func inPostgres(u string, t dialect.Table, fill func(ctx context.Context, tx pgx.Tx) error) func() run {
 	return timed(func() error {
 		ctx := context.Background()
 		c, err := pgx.Connect(ctx, u)
@@ -92,11 +92,21 @@ func rowByRow(u, file string, t dialect.Table) func() run {
 		if err != nil {
 			return err
 		}
-		for _, s := range append([]string{"DROP TABLE IF EXISTS passages"}, dialect.Postgres.Create(t)...) {
+		for _, s := range append([]string{"SET datestyle = 'ISO, DMY'", "DROP TABLE IF EXISTS passages"}, dialect.Postgres.Create(t)...) {
 			if _, err := tx.Exec(ctx, s); err != nil {
-				return err
+				return fmt.Errorf("%s: %w", s, err)
 			}
 		}
+		if err := fill(ctx, tx); err != nil {
+			return err
+		}
+		return tx.Commit(ctx)
+	})
+}
+
+// rowByRow inserts the passages one by one, for perspective.
+func rowByRow(u, file string, t dialect.Table) func() run {
+	return inPostgres(u, t, func(ctx context.Context, tx pgx.Tx) error {
 		insert := "INSERT INTO passages VALUES ($1, $2, $3, $4, $5, $6, $7, $8, nullif($9, ''))"
 		f, err := os.Open(file)
 		if err != nil {
@@ -110,7 +120,7 @@ func rowByRow(u, file string, t dialect.Table) func() run {
 		for {
 			rec, err := r.Read()
 			if err == io.EOF {
-				return tx.Commit(ctx)
+				return nil
 			}
 			if err != nil {
 				return err
@@ -140,24 +150,9 @@ func timed(what func() error) func() run {
 }
 
 func copyPostgres(u, file string, t dialect.Table) func() run {
-	return timed(func() error {
-		ctx := context.Background()
-		c, err := pgx.Connect(ctx, u)
-		if err != nil {
-			return err
-		}
-		defer c.Close(ctx)
-		tx, err := c.Begin(ctx)
-		if err != nil {
-			return err
-		}
-		for _, s := range append(append([]string{"SET datestyle = 'ISO, DMY'", "DROP TABLE IF EXISTS passages"}, dialect.Postgres.Create(t)...),
-			"COPY passages FROM '"+file+"' (FORMAT csv, HEADER true)") {
-			if _, err := tx.Exec(ctx, s); err != nil {
-				return fmt.Errorf("%s: %w", s, err)
-			}
-		}
-		return tx.Commit(ctx)
+	return inPostgres(u, t, func(ctx context.Context, tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, "COPY passages FROM '"+file+"' (FORMAT csv, HEADER true)")
+		return err
 	})
 }
 
