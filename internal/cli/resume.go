@@ -73,7 +73,7 @@ func stopsOf(job *load.Job, f *loadFlags) *tray.Stops {
 		names = append(names, s.Name)
 	}
 	return &tray.Stops{Names: names, Load: x.Entry + "-" + hex.EncodeToString(r[:]), Database: x.Database, Table: x.Table, Sources: x.Sources, Like: job.Spec.Like,
-		Every: f.every, MaxRejects: job.MaxRejects, MaxShare: job.MaxShare, MaxRecord: job.Sources[0].MaxRecord, SlowPath: f.slowPath, Started: x.Started}
+		Every: f.every, MaxRejects: job.MaxRejects, MaxShare: job.MaxShare, MaxRecord: job.Sources[0].MaxRecord, MaxUnpacked: f.unpacked << 30, SlowPath: f.slowPath, Started: x.Started}
 }
 
 func (a *app) resume(ctx context.Context, name string, files []string, f *resumeFlags) error {
@@ -172,7 +172,7 @@ func (a *app) stoppedSources(ctx context.Context, o *opened, stops *tray.Stops, 
 		}
 		known := o.plan.Sources[i].Known()
 		known.MaxRecord, known.Stdin, known.Once = stops.MaxRecord, a.in, true
-		known.Idle = source.DefaultIdle
+		known.MaxUnpacked, known.Idle = stops.MaxUnpacked, source.DefaultIdle
 		src, err := source.Open(ctx, placeOf(s, files, i), known)
 		if err != nil {
 			return nil, err

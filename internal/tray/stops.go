@@ -20,13 +20,15 @@ type Stops struct {
 	// Names are those by which rejects name the sources.
 	Names []string `json:"names"`
 	// Like is the table whose structure the new one took.
-	Like       string    `json:"like,omitempty"`
-	Every      int64     `json:"every"` // records
-	MaxRejects int64     `json:"max_rejects"`
-	MaxShare   float64   `json:"max_share,omitempty"`
-	MaxRecord  int       `json:"max_record"` // bytes
-	SlowPath   bool      `json:"slow_path,omitempty"`
-	Started    time.Time `json:"started"`
+	Like       string  `json:"like,omitempty"`
+	Every      int64   `json:"every"` // records
+	MaxRejects int64   `json:"max_rejects"`
+	MaxShare   float64 `json:"max_share,omitempty"`
+	MaxRecord  int     `json:"max_record"` // bytes
+	// MaxUnpacked is what an archive may unpack to, in bytes.
+	MaxUnpacked int64     `json:"max_unpacked,omitempty"`
+	SlowPath    bool      `json:"slow_path,omitempty"`
+	Started     time.Time `json:"started"`
 }
 
 // WriteStops writes what it takes to go on.
