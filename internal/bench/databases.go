@@ -48,16 +48,24 @@ func databases(bin, self, dir, file, tenth string) (out []measure) {
 	if u := os.Getenv("AMBERTRAY_TEST_MYSQL"); u != "" {
 		out = append(out, measure{"MariaDB" + byPlan, "the server's `LOAD DATA INFILE` of the same file, with dates and nulls converted in SET", load(plans[file], u), loadMariaDB(u, file, p.Definition()), 1.0, 0.8, 1})
 	}
-	lite := "sqlite:" + filepath.Join(dir, "bench.db")
+	// Each run makes the file anew, as the baselines do.
+	lite := func(plan string) func() run {
+		path := filepath.Join(dir, "bench.db")
+		fill := load(plan, "sqlite:"+path)
+		return func() run {
+			os.Remove(path)
+			return fill()
+		}
+	}
 	baseline, err := compiled(dir)
 	if err == nil {
-		out = append(out, measure{"SQLite" + byPlan, "the same inserts in C: libsqlite3, one prepared statement, one transaction", load(plans[file], lite), process(baseline, file, filepath.Join(dir, "c.db")), 1.2, 1.0, 1})
+		out = append(out, measure{"SQLite" + byPlan, "the same inserts in C: libsqlite3, one prepared statement, one transaction", lite(plans[file]), process(baseline, file, filepath.Join(dir, "c.db")), 1.2, 1.0, 1})
 	} else {
 		fmt.Println("no baseline in C:", err)
 	}
 	return append(out,
-		measure{"SQLite" + byPlan, "the loop one writes first: `encoding/csv`, one prepared insert, one transaction, the library of this program", load(plans[file], lite), process(self, "-insert", file, "-insert-into", filepath.Join(dir, "base.db")), 0, 0, 1},
-		measure{"SQLite: ten times the records", "the same with a tenth of them", load(plans[file], lite), load(plans[tenth], lite), 10.5, 10, 1},
+		measure{"SQLite" + byPlan, "the loop one writes first: `encoding/csv`, one prepared insert, one transaction, the library of this program", lite(plans[file]), process(self, "-insert", file, "-insert-into", filepath.Join(dir, "base.db")), 0, 0, 1},
+		measure{"SQLite: ten times the records", "the same with a tenth of them", lite(plans[file]), lite(plans[tenth]), 10.5, 10, 1},
 		measure{"`look` at ten times the records", "the same at a tenth of them", process(bin, "look", file, "--json"), process(bin, "look", tenth, "--json"), 10.5, 10, 3})
 }
 

@@ -45,9 +45,9 @@ func (a *app) loadCommand() *cobra.Command {
 		Use:   "load SOURCE|PLAN [FILE…] --into URL",
 		Short: "Create or map the table, load the records, verify, commit, keep the papers",
 		Long: `Loads a file into a table, in one transaction. Before it commits, the account
-has to balance (records read = loaded + rejected + skipped), and rows, nulls,
-sums, smallest and largest values in the table have to agree with what was
-read. Records that do not fit, or that the database refuses, are rejected, not
+has to balance (records read = loaded + rejected + skipped), and the table has
+to agree with what was read: every row of a new one by its checksum, else rows,
+nulls, sums, smallest and largest values. Records that do not fit, or that the database refuses, are rejected, not
 the load: they are kept in rejects.csv with line, column, value and reason.
 
 --mode create    a new table, which must not exist (the default)
@@ -441,6 +441,9 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took tim
 		}
 	}
 	what := "nulls, smallest and largest"
+	if r.Table.Checksums {
+		what = "every row by its checksum"
+	}
 	if sums > 0 {
 		what += fmt.Sprintf("; exact sums of %d", sums)
 	}

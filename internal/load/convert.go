@@ -33,6 +33,7 @@ type converter struct {
 	slots   []int          // the place of each field among the headers of rejects, or nil
 	index   int            // of the source
 	place   Placer         // the encoder, if it wants to know, or nil
+	summer  target.Summer  // the encoder, if it adds up checksums, or nil
 	without map[int64]bool // lines to pass over
 	wrong   []wrongValue   // memory
 	base    int64          // records before the chunk, where each needs it
@@ -54,6 +55,7 @@ func newConverter(src *source.Source, p *plan.Plan, at []int, enc target.Encoder
 	}
 	c.row = make([]reading.Value, len(c.readers)+c.first())
 	c.place, _ = enc.(Placer)
+	c.summer, _ = enc.(target.Summer)
 	return c, nil
 }
 
@@ -71,9 +73,10 @@ type part struct {
 	chunk   *delimited.Chunk
 	data    []byte // encoded rows
 	rows    int
-	read    int64 // rows of the source of any kind
-	records int64 // of data
-	first   int64 // number of the first record, less one
+	sum     uint64 // of their checksums
+	read    int64  // rows of the source of any kind
+	records int64  // of data
+	first   int64  // number of the first record, less one
 	skipped [8]int64
 	rejects []tray.Reject
 	tally   []tally.Column
@@ -116,6 +119,10 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 	rec := &c.rec
 	fields := len(c.src.Layout.Columns)
 	accepted := 0
+	if c.summer != nil {
+		c.summer.Sum()
+		defer func() { p.sum = c.summer.Sum() }()
+	}
 	for {
 		kind, ok := c.rows.Next(rec)
 		if !ok {

@@ -184,6 +184,7 @@ type run struct {
 	load    target.Load // nil: there is only a sink, or nothing
 	sink    Sink
 	total   []tally.Column
+	sum     uint64         // of the checksums of the rows
 	before  []tally.Column // what the table held, or nil
 	records tray.Records
 	skipped [8]int64                   // by kind
@@ -532,6 +533,7 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 	for i := range x.tally {
 		r.total[i].Merge(&x.tally[i])
 	}
+	r.sum += x.sum
 	r.records.Read += x.read
 	r.records.Loaded += int64(x.rows)
 	for k, n := range x.skipped {
@@ -566,6 +568,7 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 // takeBack turns rows that a target took out again into rejects. It reads the
 // sources once more, to find their records and to tally the others.
 func (r *run) takeBack(ctx context.Context, refusals []target.Refusal) error {
+	r.sum = 0
 	for i := range r.total {
 		r.total[i] = tally.Column{Type: r.total[i].Type}
 	}
@@ -598,7 +601,11 @@ func (b *back) read(ctx context.Context, k int) error {
 	workers := pipeline.Workers()
 	team := make([]*converter, workers+1) // the last one is the collector's
 	for i := range team {
-		if team[i], err = b.converter(k, nil); err != nil {
+		var enc target.Encoder
+		if _, is := b.load.(target.Checker); is {
+			enc = b.load.Encoder()
+		}
+		if team[i], err = b.converter(k, enc); err != nil {
 			return err
 		}
 	}
@@ -626,11 +633,14 @@ func (b *back) read(ctx context.Context, k int) error {
 // chunk looks for rows of one chunk that were taken out.
 func (b *back) chunk(c *converter, x *part, k int, base int64) error {
 	refused := b.refused[k]
-	if len(refused) == 0 && (len(b.refusals) == 0 || b.refusals[0].Row >= b.number+x.rows) {
-		b.number += x.rows
+	defer func() {
+		b.sum += x.sum
 		for i := range x.tally {
 			b.total[i].Merge(&x.tally[i])
 		}
+	}()
+	if len(refused) == 0 && (len(b.refusals) == 0 || b.refusals[0].Row >= b.number+x.rows) {
+		b.number += x.rows
 		return nil
 	}
 	var here []target.Refusal
@@ -663,9 +673,6 @@ func (b *back) chunk(c *converter, x *part, k int, base int64) error {
 			}
 			b.records.Loaded--
 		}
-	}
-	for i := range x.tally {
-		b.total[i].Merge(&x.tally[i])
 	}
 	return nil
 }
@@ -702,12 +709,11 @@ func (r *run) verify(ctx context.Context) error {
 	receipt.Records = r.records
 	receipt.Skipped = r.skips()
 	receipt.Reasons = r.grouped()
-	rows, held, err := r.load.Tally(ctx)
+	rows, held, differences, err := r.held(ctx)
 	if err != nil {
 		return err
 	}
 	receipt.Table.Rows = rows
-	var differences []string
 	if !r.records.Balanced() {
 		differences = append(differences, fmt.Sprintf("%d records read, but %d loaded + %d rejected + %d skipped", r.records.Read, r.records.Loaded, r.records.Rejected, r.records.Skipped))
 	}
@@ -753,6 +759,38 @@ func (r *run) verify(ctx context.Context) error {
 	}
 	r.job.Log.Info("verified", "rows", rows, "columns", len(held))
 	return nil
+}
+
+// held tells what the table holds of each column. Where the checksums of all
+// rows and the sums of all columns are those of what was read, it holds that;
+// else the table is tallied, which tells what differs.
+func (r *run) held(ctx context.Context) (rows int64, columns []tally.Column, differences []string, err error) {
+	if c, is := r.load.(target.Checker); is && r.before == nil {
+		checks, err := c.Check(ctx)
+		if err != nil {
+			return 0, nil, nil, err
+		}
+		if checks != nil && r.agree(checks) {
+			r.job.Receipt.Table.Checksums = true
+			return checks.Rows, r.total, nil, nil
+		}
+		if checks != nil {
+			r.job.Log.Warn("checksums differ", "read", r.sum, "table", checks.Sum, "rows", checks.Rows)
+			differences = append(differences, "the checksums of the rows: those of what was read are not those of what the table holds")
+		}
+	}
+	rows, columns, err = r.load.Tally(ctx)
+	return rows, columns, differences, err
+}
+
+// agree reports whether checks are those of what was read.
+func (r *run) agree(c *target.Checks) bool {
+	for i, n := range c.Totals {
+		if n != nil && n.Cmp(r.total[i].Total()) != 0 {
+			return false
+		}
+	}
+	return c.Rows == r.records.Loaded && c.Sum == r.sum
 }
 
 func (r *run) skips() (out []tray.Skip) {

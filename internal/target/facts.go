@@ -83,6 +83,35 @@ func ParseFacts(columns []dialect.Column, loose []bool, row []*string) (int64, [
 	return rows, out, nil
 }
 
+// HasTotal reports whether [Checks] have the sum of a type's values: of all that
+// are not sent as they are read.
+func HasTotal(t sqltype.Type) bool {
+	return !t.IsText() && t.Kind != sqltype.UUID && t.Kind != sqltype.Double && t.Kind != sqltype.None
+}
+
+// ParseTotals makes sums of what a server says of the columns that have one.
+func ParseTotals(columns []dialect.Column, texts []*string) ([]*big.Int, error) {
+	out := make([]*big.Int, len(columns))
+	for i, c := range columns {
+		if !HasTotal(c.Type) {
+			continue
+		}
+		scale := 0
+		if c.Type.Kind == sqltype.Decimal {
+			scale = c.Type.Scale
+		}
+		n, err := unscaled(texts[0], scale)
+		if err != nil {
+			return nil, fmt.Errorf("column %s: %w", c.Name, err)
+		}
+		if texts = texts[1:]; n == nil {
+			n = new(big.Int)
+		}
+		out[i] = n
+	}
+	return out, nil
+}
+
 func bytesOf(s *string) []byte {
 	if s == nil {
 		return nil

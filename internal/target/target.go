@@ -13,6 +13,7 @@ package target
 import (
 	"context"
 	"fmt"
+	"math/big"
 
 	"ambertray/internal/dialect"
 	"ambertray/internal/reading"
@@ -144,6 +145,33 @@ type Load interface {
 // one of 4 MB of source.
 type Sized interface {
 	BatchBytes() int
+}
+
+// A Checker is a Load that can tell by checksums whether its table holds the
+// rows that were written, which takes a fraction of the time of a tally.
+type Checker interface {
+	// Check returns nil where the load has no checksums.
+	Check(ctx context.Context) (*Checks, error)
+}
+
+// Checks are what the rows that a table holds come to, as the database says or
+// as is read back from it.
+type Checks struct {
+	Rows int64
+	// Sum is that of the checksums of all rows; see [Summer].
+	Sum uint64
+	// Totals are the exact sums of the values of columns, as tally.Column has
+	// them: the checksums are those of rows as they are sent, and would not show
+	// that they were made wrong. Nil for columns without; see [HasTotal].
+	Totals []*big.Int
+}
+
+// A Summer is an Encoder that adds up checksums of its rows.
+type Summer interface {
+	// Sum is the sum, modulo 2^64, of the rows' checksums since it was last
+	// called. Each depends on all values of its row, and the sum not on the
+	// order of rows.
+	Sum() uint64
 }
 
 // A Finisher is a Load that has work left when all rows are in, such as

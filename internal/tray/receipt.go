@@ -93,6 +93,9 @@ type Table struct {
 	// Before is how many rows the table had, when they were added to.
 	Before int64 `json:"before"`
 	Rows   int64 `json:"rows"`
+	// Checksums tells that every row was compared by a checksum of its values,
+	// and not only the columns by what they come to.
+	Checksums bool `json:"checksums,omitempty"`
 }
 
 // Facts are what a column's values come to, in plain form.

@@ -1,6 +1,7 @@
 package connect_test
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"math/rand/v2"
@@ -77,6 +78,13 @@ func passage(id int) []string {
 // batch encodes rows, and tallies them.
 func batch(t *testing.T, l target.Load, table dialect.Table, rows ...[]string) (target.Batch, []tally.Column) {
 	t.Helper()
+	b, sums, _ := summed(t, l, table, rows...)
+	return b, sums
+}
+
+// summed is batch, with the sum of the rows' checksums.
+func summed(t *testing.T, l target.Load, table dialect.Table, rows ...[]string) (target.Batch, []tally.Column, uint64) {
+	t.Helper()
 	b, sums := target.Batch{Rows: len(rows)}, make([]tally.Column, len(table.Columns))
 	enc := l.Encoder()
 	readers := make([]*reading.Reader, len(table.Columns))
@@ -95,7 +103,10 @@ func batch(t *testing.T, l target.Load, table dialect.Table, rows ...[]string) (
 		}
 		b.Data = enc.Append(b.Data, values)
 	}
-	return b, sums
+	if s, ok := enc.(target.Summer); ok {
+		return b, sums, s.Sum()
+	}
+	return b, sums, 0
 }
 
 func ids(from, to int) (rows [][]string) {
@@ -286,6 +297,158 @@ func TestTargetsRefuse(t *testing.T) {
 			assert.Equal(t, int64(305-len(want)), n, name)
 			require.NoError(t, l.Rollback())
 			_ = good
+		}
+	})
+}
+
+// Rows with a key that came before are refused, in whatever batch that was and
+// however batches overtake each other; the first of equal keys stays.
+func TestTargetsRefuseAcrossBatches(t *testing.T) {
+	const batches, each = 40, 30
+	r := rand.New(rand.NewPCG(5, 6))
+	patterns := map[string]func(i int) int{ // the id of row i
+		"none":           func(i int) int { return i + 1 },
+		"the next batch": func(i int) int { return max(1, i+1-each*(i/each%20/19)) },
+		"back to front":  func(i int) int { return 1 + i/each*each + (each - 1 - i%each) - each*(i/each%7/6) },
+		"one": func(i int) int {
+			if i == 700 {
+				return 3
+			}
+			return i + 1
+		},
+		"far apart": func(i int) int { return 1 + i%700 },
+	}
+	ids := make([]int, batches*each)
+	for i := range ids {
+		ids[i] = 1 + r.IntN(2000)
+	}
+	patterns["at random"] = func(i int) int { return ids[i] }
+	onTargets(t, func(t *testing.T, connected func() target.Target) {
+		for name, id := range patterns {
+			db := connected()
+			l := begin(t, db, target.Spec{Mode: target.Replace, Table: passages()})
+			seen := map[int]bool{}
+			var want, got, taken []int // numbers of rows: to be refused, refused, said to be in
+			var good [][]string
+			for b := range batches {
+				var rows [][]string
+				for i := b * each; i < (b+1)*each; i++ {
+					rows = append(rows, passage(id(i)))
+					if seen[id(i)] {
+						want = append(want, i)
+					} else {
+						good = append(good, passage(id(i)))
+					}
+					seen[id(i)] = true
+				}
+				refused := map[int]bool{}
+				for _, x := range put(t, l, rows...) {
+					refused[x.Row] = true
+				}
+				for i := range each {
+					if refused[i] {
+						got = append(got, b*each+i)
+					} else {
+						taken = append(taken, b*each+i)
+					}
+				}
+			}
+			if f, ok := l.(target.Finisher); ok {
+				refused, err := f.Finish(context.Background())
+				require.NoError(t, err)
+				for _, x := range refused {
+					got = append(got, taken[x.Row])
+					assert.NotEmpty(t, x.Message)
+				}
+			}
+			slices.Sort(got)
+			assert.Equal(t, want, got, name)
+			slices.SortFunc(good, func(a, b []string) int {
+				return cmp.Or(cmp.Compare(len(a[0]), len(b[0])), cmp.Compare(a[0], b[0]))
+			})
+			require.NoError(t, l.Commit(context.Background()))
+			assert.Equal(t, joined(good), content(t, connected()), name)
+		}
+	})
+}
+
+// The checksum of a table is that of the rows that went in, of whatever types
+// and values, and not that of others.
+func TestTargetsChecksum(t *testing.T) {
+	table := dialect.Table{Name: "passages", Key: []string{"id"}, Columns: []dialect.Column{
+		{Name: "id", Type: typ("integer"), Required: true},
+		{Name: "berth", Type: typ("smallint")},
+		{Name: "count", Type: typ("bigint")},
+		{Name: "boat", Type: typ("varchar(40)"), Required: true},
+		{Name: "remarks", Type: typ("text")},
+		{Name: "code", Type: typ("char(6)")},
+		{Name: "toll", Type: typ("decimal(8,2)")},
+		{Name: "share", Type: typ("decimal(3,3)")},
+		{Name: "large", Type: typ("decimal(30,10)")},
+		{Name: "whole", Type: typ("decimal(12,0)")},
+		{Name: "passed_on", Type: typ("date")},
+		{Name: "clock", Type: typ("time(0)")},
+		{Name: "fine", Type: typ("time(4)")},
+		{Name: "at", Type: typ("timestamp(6)")},
+		{Name: "seconds", Type: typ("timestamp(0)")},
+		{Name: "zoned", Type: typ("timestamp(3) with time zone")},
+		{Name: "paid", Type: typ("boolean")},
+		{Name: "token", Type: typ("uuid")},
+	}}
+	rows := [][]string{
+		{"1", "-32768", "-9223372036854775808", "Heron", "", "000001", "-0.01", "-0.999", "-12345678901234567890.0000000001", "-999999999999", "1970-01-01", "00:00:00", "23:59:59.9999", "1970-01-01 00:00:00.000001", "9999-12-31 23:59:59", "2025-03-01 10:00:00.125+00:00", "true", "6f9619ff-8b86-d011-b42d-00cf4fc964ff"},
+		{"2", "0", "0", "tab\tline\nback\\slash \\N \\t", "é日本😀", "a", "0.00", "0.000", "0.0000000000", "0", "9999-12-31", "12:00:00", "12:00:00.5000", "2025-01-01 00:00:00.000000", "1970-01-01 00:00:00", "1999-12-31 23:59:59.999+00:00", "false", "00000000-0000-0000-0000-000000000000"},
+		{"3", "", "", "\\N", "", "", "", "", "", "", "", "", "", "", "", "", "", ""},
+		{"-4", "32767", "9223372036854775807", " spaces ", strings.Repeat("sluice and weir ", 700), "abcdef", "999999.99", "0.100", "0.0000000001", "1000000", "1582-10-15", "23:59:59", "00:00:00.0001", "1582-10-15 01:02:03.400000", "2000-02-29 10:11:12", "2025-03-01 10:00:00.000+00:00", "true", "ffffffff-ffff-ffff-ffff-ffffffffffff"},
+	}
+	r := rand.New(rand.NewPCG(9, 9))
+	for i := range 400 {
+		row := slices.Clone(rows[i%4])
+		row[0] = fmt.Sprint(i + 10)
+		if row[1] != "" {
+			row[1], row[2], row[6], row[8] = fmt.Sprint(r.IntN(60000)-30000), fmt.Sprint(r.Int64()>>r.IntN(63)-1000), fmt.Sprintf("%d.%02d", r.IntN(90000), r.IntN(100)), fmt.Sprintf("%d.%010d", r.Int64(), r.Int64N(1e10))
+			row[3] = strings.Repeat("x", 1+r.IntN(39))
+		}
+		rows = append(rows, row)
+	}
+	onTargets(t, func(t *testing.T, connected func() target.Target) {
+		ctx := context.Background()
+		db := connected()
+		for _, mode := range []target.Mode{target.Create, target.Replace} {
+			l := begin(t, db, target.Spec{Mode: mode, Table: table})
+			sum := uint64(0)
+			for chunk := range slices.Chunk(rows, 40) {
+				b, _, s := summed(t, l, table, chunk...)
+				refused, err := l.Write(ctx, b)
+				require.NoError(t, err)
+				require.Empty(t, refused)
+				sum += s
+			}
+			if f, ok := l.(target.Finisher); ok {
+				_, err := f.Finish(ctx)
+				require.NoError(t, err)
+			}
+			c, err := l.(target.Checker).Check(ctx)
+			require.NoError(t, err)
+			require.NotNil(t, c, "the database makes checksums as we do")
+			assert.Equal(t, int64(len(rows)), c.Rows)
+			assert.Equal(t, sum, c.Sum)
+			_, all := batch(t, l, table, rows...)
+			for i, n := range c.Totals {
+				assert.Equal(t, target.HasTotal(all[i].Type), n != nil)
+				if n != nil {
+					assert.Zero(t, n.Cmp(all[i].Total()), table.Columns[i].Name)
+				}
+			}
+			// Of a row that is as good in every sum, another value is found.
+			for c, other := range map[int]string{3: "Horen", 4: "weir and sluice", 6: "0.01", 8: "12345678901234567890.0000000001", 10: "", 16: "false"} {
+				row := slices.Clone(rows[0])
+				_, _, a := summed(t, l, table, row)
+				row[c] = other
+				_, _, b := summed(t, l, table, row)
+				assert.NotEqual(t, a, b, table.Columns[c].Name)
+			}
+			require.NoError(t, l.Commit(ctx))
 		}
 	})
 }

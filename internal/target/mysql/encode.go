@@ -9,12 +9,22 @@ import (
 
 // encoder makes rows for LOAD DATA: fields between tabs, a row a line, \N for
 // null, backslashes before what would be mistaken (MySQL manual, 13.2.9).
-type encoder struct{ types []sqltype.Type }
+type encoder struct {
+	types []sqltype.Type
+	sums  *summing // or nil
+	sum   uint64
+	plain [2][]byte // memory
+}
 
 // Append implements target.Encoder.
 func (e *encoder) Append(b []byte, row []reading.Value) []byte {
+	begin, half := len(b), 0
+	marked := false
 	for i := range row {
 		v := &row[i]
+		if e.sums != nil && i == e.sums.half {
+			half = len(b)
+		}
 		if i > 0 {
 			b = append(b, '\t')
 		}
@@ -26,28 +36,49 @@ func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 		case t.Kind == sqltype.TimestampTZ:
 			b = reading.AppendTimestamp(b, v.Int, t.Precision)
 		case t.IsText():
+			at := len(b)
 			b = escape(b, v.Text)
+			marked = marked || len(b)-at != len(v.Text)
 		default:
 			b = v.Append(b, t)
 		}
 	}
+	if e.sums != nil {
+		first, second := b[begin:half], b[half+1:]
+		if marked {
+			e.plain[0], e.plain[1] = unescaped(e.plain[0][:0], first), unescaped(e.plain[1][:0], second)
+			first, second = e.plain[0], e.plain[1]
+		}
+		e.sum += e.sums.of(first, second)
+	}
 	return append(b, '\n')
 }
 
+// Sum implements target.Summer.
+func (e *encoder) Sum() uint64 {
+	sum := e.sum
+	e.sum = 0
+	return sum
+}
+
 func escape(b, text []byte) []byte {
-	for _, c := range text {
+	from := 0
+	for i, c := range text {
 		switch c {
-		case '\\':
-			b = append(b, '\\', '\\')
-		case '\t':
-			b = append(b, '\\', 't')
-		case '\n':
-			b = append(b, '\\', 'n')
-		default:
-			b = append(b, c)
+		case '\\', '\t', '\n':
+			b = append(append(b, text[from:i]...), '\\')
+			switch c {
+			case '\t':
+				b = append(b, 't')
+			case '\n':
+				b = append(b, 'n')
+			default:
+				b = append(b, '\\')
+			}
+			from = i + 1
 		}
 	}
-	return b
+	return append(b, text[from:]...)
 }
 
 // rows splits encoded rows into the first n and the rest.

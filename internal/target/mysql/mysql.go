@@ -13,7 +13,6 @@
 package mysql
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -28,7 +27,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	driver "github.com/go-sql-driver/mysql"
@@ -303,11 +301,13 @@ type load struct {
 	side    string // unquoted name of a side table, or ""
 	names   []string
 	loose   []bool
-	reader  string
-	took    int64 // rows that the statement before took
-	data    atomic.Pointer[[]byte]
-	made    bool // the table is ours, under its own name, and nothing is committed in it
-	stepped bool // a step has been committed
+	main    *lane
+	pair    *pair    // both lanes, once they are used
+	batches int      // written
+	rows    int      // written and not refused
+	sums    *summing // how checksums are made, or nil
+	made    bool     // the table is ours, under its own name, and nothing is committed in it
+	stepped bool     // a step has been committed
 	refused []target.Refusal
 }
 
@@ -341,12 +341,10 @@ func (d *DB) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
 	for _, c := range t.Columns {
 		l.names = append(l.names, quote(c.Name))
 	}
-	l.reader = "ambertray" + strconv.FormatUint(readers.Add(1), 10)
-	driver.RegisterReaderHandler(l.reader, func() io.Reader { return bytes.NewReader(*l.data.Load()) })
+	l.main = newLane(d.c)
+	l.sums = l.summing()
 	return l, nil
 }
-
-var readers atomic.Uint64
 
 // prepare makes the side table, or empties the existing one, and begins the
 // transaction.
@@ -458,7 +456,7 @@ func (l *load) sweep(ctx context.Context) error {
 
 // Encoder implements target.Load.
 func (l *load) Encoder() target.Encoder {
-	e := &encoder{}
+	e := &encoder{sums: l.sums}
 	for _, c := range l.spec.Table.Columns {
 		e.types = append(e.types, c.Type)
 	}
@@ -467,6 +465,22 @@ func (l *load) Encoder() target.Encoder {
 
 // Write implements target.Load.
 func (l *load) Write(ctx context.Context, b target.Batch) ([]target.Refusal, error) {
+	if l.batches == 1 && l.alone() {
+		l.pair = l.newPair(ctx)
+	}
+	l.batches++
+	if l.pair != nil {
+		if done, err := l.pair.write(ctx, b); done || err != nil {
+			return nil, err
+		}
+	}
+	refused, err := l.write(ctx, b)
+	l.rows += b.Rows - len(refused)
+	return refused, err
+}
+
+// write loads a batch on the connection of the load.
+func (l *load) write(ctx context.Context, b target.Batch) ([]target.Refusal, error) {
 	l.refused = nil
 	var numbers []int
 	for i := range b.Rows {
@@ -561,7 +575,7 @@ func (l *load) skipped(complaints []complaint, n int) bool {
 		}
 		seen[c.row] = true
 	}
-	return !l.spec.SlowPath && len(seen) > 0 && l.took == int64(n-len(seen))
+	return !l.spec.SlowPath && len(seen) > 0 && l.main.took == int64(n-len(seen))
 }
 
 // divide sends the rows in parts, to find those to blame.
@@ -598,24 +612,14 @@ func (l *load) put(ctx context.Context, data []byte, n int) (complaints []compla
 	if l.spec.SlowPath {
 		return l.insert(ctx, data, n)
 	}
-	l.data.Store(&data)
-	res, err := d.c.ExecContext(ctx, fmt.Sprintf(`LOAD DATA LOCAL INFILE 'Reader::%s' INTO TABLE %s CHARACTER SET %s FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' (%s)`,
-		l.reader, l.table, l.charset(), strings.Join(l.names, ", ")))
-	if err != nil {
+	if clean, err = l.main.load(ctx, l.bulk, data, n); err != nil {
 		var m *driver.MySQLError
 		if errors.As(err, &m) && aboutRows(m.Number) {
 			return []complaint{{code: int(m.Number), message: m.Message}}, false, nil
 		}
 		return nil, false, d.fail("cannot take the rows", err)
 	}
-	if l.took, err = res.RowsAffected(); err != nil {
-		return nil, false, d.fail("cannot take the rows", err)
-	}
-	var warnings int
-	if err := d.c.QueryRowContext(ctx, "SHOW COUNT(*) WARNINGS").Scan(&warnings); err != nil {
-		return nil, false, d.fail("cannot see warnings", err)
-	}
-	if warnings == 0 && l.took == int64(n) {
+	if clean {
 		return nil, true, nil
 	}
 	complaints, err = l.complaints(ctx)
@@ -729,6 +733,9 @@ func (l *load) insert(ctx context.Context, data []byte, n int) ([]complaint, boo
 
 // Tally implements target.Load.
 func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
+	if err := l.settled(ctx); err != nil {
+		return 0, nil, err
+	}
 	return l.d.tally(ctx, l.table, l.spec.Table.Columns, l.loose, l.spec.Mode.New() && l.spec.Like == "")
 }
 
@@ -745,7 +752,7 @@ func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column,
 // it is added up on two connections side by side, of which the second sees the
 // transaction's rows, too.
 func (d *DB) tally(ctx context.Context, table string, columns []dialect.Column, loose []bool, ours bool) (int64, []tally.Column, error) {
-	lists := [][]string{{"count(*)"}, nil}
+	lists := [2][]string{{"count(*)"}, nil}
 	half := len(columns)
 	if ours && len(columns) > 1 {
 		half = (len(columns) + 1) / 2
@@ -757,6 +764,16 @@ func (d *DB) tally(ctx context.Context, table string, columns []dialect.Column, 
 		}
 		lists[k] = append(lists[k], facts(quote(c.Name), c.Type, loose[i], ours)...)
 	}
+	vals, err := d.askTwice(ctx, lists, table)
+	if err != nil {
+		return 0, nil, err
+	}
+	return target.ParseFacts(columns, loose, append(vals[0], vals[1]...))
+}
+
+// askTwice asks for two lists of expressions side by side, the second on
+// another connection.
+func (d *DB) askTwice(ctx context.Context, lists [2][]string, from string) (vals [2][]*string, err error) {
 	type result struct {
 		vals []*string
 		err  error
@@ -765,25 +782,26 @@ func (d *DB) tally(ctx context.Context, table string, columns []dialect.Column, 
 	if len(lists[1]) > 0 {
 		c, err := d.uncommitted(ctx)
 		if err != nil {
-			return 0, nil, d.fail("cannot be tallied", err)
+			return vals, d.fail("cannot be tallied", err)
 		}
 		defer c.Close()
 		go func() {
-			vals, err := scanFacts(ctx, c, lists[1], table)
+			vals, err := scanFacts(ctx, c, lists[1], from)
 			other <- result{vals, err}
 		}()
 	} else {
 		other <- result{}
 	}
-	vals, err := scanFacts(ctx, d.c, lists[0], table)
+	vals[0], err = scanFacts(ctx, d.c, lists[0], from)
 	o := <-other
+	vals[1] = o.vals
 	if err == nil {
 		err = o.err
 	}
 	if err != nil {
-		return 0, nil, d.fail("cannot be tallied", err)
+		return vals, d.fail("cannot be tallied", err)
 	}
-	return target.ParseFacts(columns, loose, append(vals, o.vals...))
+	return vals, nil
 }
 
 // uncommitted is another connection, which sees what the first has not
@@ -849,6 +867,9 @@ func facts(c string, t sqltype.Type, loose, byBytes bool) []string {
 // Commit implements target.Load.
 func (l *load) Commit(ctx context.Context) error {
 	d, t := l.d, l.spec.Table
+	if err := l.settled(ctx); err != nil {
+		return err
+	}
 	if l.spec.Steps != "" {
 		if err := l.forget(ctx); err != nil {
 			return err
@@ -889,7 +910,7 @@ func (l *load) Commit(ctx context.Context) error {
 }
 
 func (l *load) end() {
-	driver.DeregisterReaderHandler(l.reader)
+	l.main.end()
 	l.d.c.ExecContext(context.Background(), "DO release_all_locks()")
 	l.d.load = nil
 }
@@ -898,6 +919,10 @@ func (l *load) end() {
 func (l *load) Rollback() error {
 	if l.d.load == nil {
 		return nil
+	}
+	if l.pair != nil {
+		l.pair.close()
+		l.pair.wait.Wait()
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()

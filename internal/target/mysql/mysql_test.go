@@ -27,7 +27,7 @@ func typ(t testing.TB, s string) sqltype.Type {
 }
 
 func TestRowsReadBack(t *testing.T) {
-	e := &encoder{[]sqltype.Type{typ(t, "integer"), typ(t, "text"), typ(t, "boolean"), typ(t, "timestamp(3) with time zone")}}
+	e := &encoder{types: []sqltype.Type{typ(t, "integer"), typ(t, "text"), typ(t, "boolean"), typ(t, "timestamp(3) with time zone")}}
 	texts := []string{"plain", "", "tab\t", "line\n", `back\slash`, `\N`, `\\t`, "\r\n", "é😀"}
 	var data []byte
 	for i, s := range texts {

@@ -189,6 +189,7 @@ type load struct {
 	copySQL string
 	binary  bool
 	loose   []bool
+	sums    []summed         // columns of which checksums are made, or nil
 	key     []string         // still to be built
 	refused []target.Refusal // of the batch at hand
 }
@@ -268,6 +269,7 @@ func (d *DB) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
 			}
 		}
 	}
+	l.sums = l.summedColumns(found)
 	l.copySQL = fmt.Sprintf("COPY %s (%s) FROM STDIN", l.table, strings.Join(names, ", "))
 	if l.binary {
 		l.copySQL += " (FORMAT binary)"
@@ -306,6 +308,9 @@ func (l *load) Encoder() target.Encoder {
 	var types []sqltype.Type
 	for _, c := range l.spec.Table.Columns {
 		types = append(types, c.Type)
+	}
+	if l.sums != nil {
+		return &summing{binaryEncoder: binaryEncoder{types}, columns: l.sums}
 	}
 	if l.binary {
 		return &binaryEncoder{types}
@@ -543,35 +548,47 @@ func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column,
 	return d.tally(ctx, tx, t, target.LooseColumns(found, t.Columns))
 }
 
-// tally lets the server add up what a table holds.
-func (d *DB) tally(ctx context.Context, tx pgx.Tx, t dialect.Table, loose []bool) (int64, []tally.Column, error) {
-	// Two processors may share the work; the transaction's own rows are seen
-	// by all of them.
+// useProcessors lets processors share the work of going through a table; the
+// transaction's own rows are seen by all of them.
+func useProcessors(ctx context.Context, tx pgx.Tx) error {
 	for _, s := range []string{"SET LOCAL jit = off", "SET LOCAL min_parallel_table_scan_size = 0", "SET LOCAL parallel_setup_cost = 0", "SET LOCAL parallel_tuple_cost = 0"} {
 		if _, err := tx.Exec(ctx, s); err != nil {
-			return 0, nil, d.fail("cannot be set up", err)
+			return err
 		}
+	}
+	return nil
+}
+
+// tally lets the server add up what a table holds.
+func (d *DB) tally(ctx context.Context, tx pgx.Tx, t dialect.Table, loose []bool) (int64, []tally.Column, error) {
+	if err := useProcessors(ctx, tx); err != nil {
+		return 0, nil, d.fail("cannot be set up", err)
 	}
 	var list []string
 	for i, c := range t.Columns {
 		list = append(list, facts(quote(c.Name), c.Type, loose[i])...)
 	}
-	rows, err := tx.Query(ctx, "SELECT count(*)::text, "+strings.Join(list, ", ")+" FROM "+dialect.Postgres.Qualified(t.Schema, t.Name))
+	got, err := texts(ctx, tx, append([]string{"count(*)::text"}, list...), dialect.Postgres.Qualified(t.Schema, t.Name))
 	if err != nil {
 		return 0, nil, d.fail("cannot be tallied", err)
 	}
-	got, err := pgx.CollectExactlyOneRow(rows, func(r pgx.CollectableRow) ([]*string, error) {
-		vals := make([]*string, 1+len(list))
+	return target.ParseFacts(t.Columns, loose, got)
+}
+
+// texts asks for one row of texts.
+func texts(ctx context.Context, tx pgx.Tx, list []string, from string) ([]*string, error) {
+	rows, err := tx.Query(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+from)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectExactlyOneRow(rows, func(r pgx.CollectableRow) ([]*string, error) {
+		vals := make([]*string, len(list))
 		at := make([]any, len(vals))
 		for i := range vals {
 			at[i] = &vals[i]
 		}
 		return vals, r.Scan(at...)
 	})
-	if err != nil {
-		return 0, nil, d.fail("cannot be tallied", err)
-	}
-	return target.ParseFacts(t.Columns, loose, got)
 }
 
 // facts are the expressions for one column: how many are not null, the sum,

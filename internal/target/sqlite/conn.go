@@ -16,6 +16,7 @@ import (
 type conn struct {
 	tls *libc.TLS
 	db  uintptr
+	fed *feed // or nil
 }
 
 // Error is a failure that SQLite reports.
@@ -63,8 +64,15 @@ func (c *conn) close() {
 		lib.Xsqlite3_close_v2(c.tls, c.db)
 		c.db = 0
 	}
+	if c.fed != nil {
+		libc.Xfree(c.tls, c.fed.module)
+		c.fed = nil
+	}
 	c.tls.Close()
 }
+
+// changes is how many rows have been inserted, changed or deleted.
+func (c *conn) changes() int64 { return lib.Xsqlite3_total_changes64(c.tls, c.db) }
 
 // interrupt makes a running statement fail. Any goroutine may call it.
 func (c *conn) interrupt() { lib.Xsqlite3_interrupt(c.tls, c.db) }

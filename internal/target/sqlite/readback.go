@@ -85,26 +85,39 @@ func (d *DB) readBack(ctx context.Context, s *stmt, f func(row int64, column int
 	return rows, err
 }
 
-// appendRaw writes a value: its storage class, then eight bytes of number, or
-// four of length and the bytes.
+// appendRaw writes a value of a statement's row.
 func appendRaw(b []byte, s *stmt, i int) []byte {
-	kind := s.kind(i)
-	b = append(b, byte(kind))
-	switch kind {
+	x := rawValue{kind: s.kind(i)}
+	switch x.kind {
 	case lib.SQLITE_NULL:
 	case lib.SQLITE_INTEGER:
-		b = binary.LittleEndian.AppendUint64(b, uint64(s.int(i)))
+		x.int = s.int(i)
 	case lib.SQLITE_FLOAT:
-		b = binary.LittleEndian.AppendUint64(b, math.Float64bits(s.float(i)))
+		x.float = s.float(i)
 	default:
-		text := s.text(i)
-		b = binary.LittleEndian.AppendUint32(b, uint32(len(text)))
-		b = append(b, text...)
+		x.text = s.text(i)
+	}
+	return x.append(b)
+}
+
+// append writes the value: its storage class, then eight bytes of number, or
+// four of length and the bytes.
+func (x *rawValue) append(b []byte) []byte {
+	b = append(b, byte(x.kind))
+	switch x.kind {
+	case lib.SQLITE_NULL:
+	case lib.SQLITE_INTEGER:
+		b = binary.LittleEndian.AppendUint64(b, uint64(x.int))
+	case lib.SQLITE_FLOAT:
+		b = binary.LittleEndian.AppendUint64(b, math.Float64bits(x.float))
+	default:
+		b = binary.LittleEndian.AppendUint32(b, uint32(len(x.text)))
+		b = append(b, x.text...)
 	}
 	return b
 }
 
-// take reads a value as appendRaw wrote it, and returns what follows.
+// take reads a value as append wrote it, and returns what follows.
 func (x *rawValue) take(b []byte) []byte {
 	x.kind = int32(b[0])
 	b = b[1:]

@@ -12,6 +12,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"io/fs"
 	"math"
 	"os"
@@ -205,6 +206,10 @@ type load struct {
 	spec   target.Spec
 	table  dialect.Table
 	insert *stmt
+	feed   *feed
+	bulk   *stmt // inserts what the feed holds, or nil
+	summed bool  // checksums are made
+	seed   maphash.Seed
 	stop   func() bool
 }
 
@@ -252,28 +257,60 @@ func (d *DB) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
 		l.Rollback()
 		return nil, d.fail("cannot prepare the insert", err)
 	}
+	if err := l.feeding(names); err != nil {
+		l.Rollback()
+		return nil, d.fail("cannot prepare the insert", err)
+	}
+	l.summed, l.seed = spec.Mode.New() && spec.Like == "", maphash.MakeSeed()
 	l.stop = context.AfterFunc(ctx, d.c.interrupt)
 	return l, nil
 }
 
-// The encoded form of a value: a tag, then eight bytes of number, or four of
-// length and the text.
-const (
-	tagNull = iota
-	tagInt
-	tagFloat
-	tagText
-)
-
 type encoder struct{ types []sqltype.Type }
+
+// feeding prepares the statement that inserts a whole batch, unless the table
+// has triggers or is strict: then it cannot be told from a failure of it which
+// rows are in.
+func (l *load) feeding(names []string) error {
+	var err error
+	if l.feed, err = l.d.c.feed(len(names)); err != nil {
+		return err
+	}
+	s, err := l.d.c.prepare(`SELECT count(*) = 1 AND NOT EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE)
+		FROM pragma_table_list WHERE schema = 'main' AND name = ?1 COLLATE NOCASE AND type = 'table' AND NOT strict`)
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	if err := s.bindString(1, l.table.Name); err != nil {
+		return err
+	}
+	if _, err := s.step(); err != nil {
+		return err
+	}
+	if s.int(0) == 0 {
+		return nil
+	}
+	var from []string
+	for i := range names {
+		from = append(from, fmt.Sprintf("c%d", i))
+	}
+	// Fail: the rows before one that is refused stay.
+	l.bulk, err = l.d.c.prepare(fmt.Sprintf("INSERT OR FAIL INTO %s (%s) SELECT %s FROM %s", dialect.SQLite.Qualified(l.table.Schema, l.table.Name),
+		strings.Join(names, ", "), strings.Join(from, ", "), feedName))
+	return err
+}
 
 // Encoder implements target.Load.
 func (l *load) Encoder() target.Encoder {
-	e := &encoder{}
+	var e encoder
 	for _, c := range l.table.Columns {
 		e.types = append(e.types, c.Type)
 	}
-	return e
+	if l.summed {
+		return &summing{encoder: e, seed: l.seed}
+	}
+	return &e
 }
 
 var pow10 = func() (p [23]float64) {
@@ -284,24 +321,29 @@ var pow10 = func() (p [23]float64) {
 	return
 }()
 
-// Append implements target.Encoder.
+// Append implements target.Encoder. Values are written as rawValue.take reads
+// them, in the storage class that SQLite will give them.
 func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 	for i := range row {
 		v := &row[i]
 		t := e.types[i]
 		switch {
 		case v.Null:
-			b = append(b, tagNull)
+			b = append(b, lib.SQLITE_NULL)
 		case t.Kind == sqltype.Boolean || t.IsInteger() || t.Kind == sqltype.Decimal && t.Scale == 0 && t.Precision <= dialect.SQLiteDigits:
-			b = binary.LittleEndian.AppendUint64(append(b, tagInt), uint64(v.Int))
+			b = binary.LittleEndian.AppendUint64(append(b, lib.SQLITE_INTEGER), uint64(v.Int))
 		case t.Kind == sqltype.Decimal && t.Precision <= dialect.SQLiteDigits:
+			if unit := int64(pow10[t.Scale]); v.Int%unit == 0 {
+				b = binary.LittleEndian.AppendUint64(append(b, lib.SQLITE_INTEGER), uint64(v.Int/unit))
+				continue
+			}
 			// Both are exact doubles, and so the quotient is the nearest one.
-			b = binary.LittleEndian.AppendUint64(append(b, tagFloat), math.Float64bits(float64(v.Int)/pow10[t.Scale]))
+			b = binary.LittleEndian.AppendUint64(append(b, lib.SQLITE_FLOAT), math.Float64bits(float64(v.Int)/pow10[t.Scale]))
 		case t.Kind == sqltype.Double:
-			b = binary.LittleEndian.AppendUint64(append(b, tagFloat), math.Float64bits(v.Float))
+			b = binary.LittleEndian.AppendUint64(append(b, lib.SQLITE_FLOAT), math.Float64bits(v.Float+0)) // -0 is stored as 0
 		default:
 			at := len(b) + 1
-			b = append(b, tagText, 0, 0, 0, 0)
+			b = append(b, lib.SQLITE_TEXT, 0, 0, 0, 0)
 			b = v.Append(b, t)
 			binary.LittleEndian.PutUint32(b[at:], uint32(len(b)-at-4))
 		}
@@ -312,49 +354,111 @@ func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 // BatchBytes implements target.Sized: no server has to be waited for.
 func (l *load) BatchBytes() int { return 512 << 10 }
 
+// hopeless is after how many refusals that follow on each other the rest of a
+// batch goes in row by row.
+const hopeless = 8
+
 // Write implements target.Load.
 func (l *load) Write(ctx context.Context, batch target.Batch) (refused []target.Refusal, err error) {
+	defer runtime.KeepAlive(batch.Data)
 	b := batch.Data
+	row, near := 0, 0
+	for row < batch.Rows {
+		if l.bulk != nil && near < hopeless {
+			n, err := l.putAll(ctx, b, batch.Rows-row)
+			if err != nil {
+				return nil, err
+			}
+			if row += n; row == batch.Rows {
+				break
+			}
+			b = l.skip(b, n)
+			if n > 0 {
+				near = 0
+			}
+			near++
+		}
+		var r *target.Refusal
+		if b, r, err = l.putOne(ctx, b); err != nil {
+			return nil, err
+		}
+		if r != nil {
+			r.Row = row
+			refused = append(refused, *r)
+		}
+		row++
+	}
+	return refused, nil
+}
+
+// skip returns what follows on n rows.
+func (l *load) skip(b []byte, n int) []byte {
+	var x rawValue
+	for range n * len(l.table.Columns) {
+		b = x.take(b)
+	}
+	return b
+}
+
+// putAll inserts rows up to the first that is refused, and returns how many.
+func (l *load) putAll(ctx context.Context, b []byte, rows int) (n int, err error) {
+	l.feed.set(b, rows)
+	before := l.d.c.changes()
+	_, err = l.bulk.step()
+	l.bulk.reset()
+	if err == nil {
+		return rows, nil
+	}
+	n = l.feed.row
+	if !refusal(err) || l.d.c.changes()-before != int64(n) {
+		return 0, l.cannot(ctx, err)
+	}
+	return n, nil
+}
+
+// refusal reports an error that a row is to blame for.
+func refusal(err error) bool {
+	var e *Error
+	return errors.As(err, &e) && (e.Code&0xff == lib.SQLITE_CONSTRAINT || e.Code&0xff == lib.SQLITE_MISMATCH)
+}
+
+func (l *load) cannot(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return l.d.fail("cannot take a row", err)
+}
+
+// putOne inserts one row, and returns what follows on it.
+func (l *load) putOne(ctx context.Context, b []byte) (rest []byte, refused *target.Refusal, err error) {
 	s := l.insert
-	columns := len(l.table.Columns)
-	for row := range batch.Rows {
-		for i := 1; i <= columns; i++ {
-			tag := b[0]
-			b = b[1:]
-			switch tag {
-			case tagNull:
-				s.bindNull(i)
-			case tagInt:
-				s.bindInt(i, int64(binary.LittleEndian.Uint64(b)))
-				b = b[8:]
-			case tagFloat:
-				s.bindFloat(i, math.Float64frombits(binary.LittleEndian.Uint64(b)))
-				b = b[8:]
-			case tagText:
-				n := binary.LittleEndian.Uint32(b)
-				if err := s.bindText(i, b[4:4+n]); err != nil {
-					return nil, l.d.fail("cannot take a value", err)
-				}
-				b = b[4+n:]
+	var x rawValue
+	for i := 1; i <= len(l.table.Columns); i++ {
+		b = x.take(b)
+		switch x.kind {
+		case lib.SQLITE_NULL:
+			s.bindNull(i)
+		case lib.SQLITE_INTEGER:
+			s.bindInt(i, x.int)
+		case lib.SQLITE_FLOAT:
+			s.bindFloat(i, x.float)
+		default:
+			if err := s.bindText(i, x.text); err != nil {
+				return nil, nil, l.d.fail("cannot take a value", err)
 			}
 		}
-		_, err := s.step()
-		s.reset()
-		if err == nil {
-			continue
-		}
-		var se *Error
-		if errors.As(err, &se) && (se.Code&0xff == lib.SQLITE_CONSTRAINT || se.Code&0xff == lib.SQLITE_MISMATCH) {
-			refused = append(refused, target.Refusal{Row: row, Column: l.columnOf(se.Message), Message: se.Error(), Kind: se.Error()})
-			continue
-		}
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		return nil, l.d.fail("cannot take a row", err)
 	}
-	runtime.KeepAlive(batch.Data)
-	return refused, nil
+	_, err = s.step()
+	s.reset()
+	if refusal(err) {
+		var e *Error
+		errors.As(err, &e)
+		return b, &target.Refusal{Column: l.columnOf(e.Message), Message: e.Error(), Kind: e.Error()}, nil
+	}
+	if err != nil {
+		return nil, nil, l.cannot(ctx, err)
+	}
+	return b, nil, nil
 }
 
 // columnOf finds the column that a message names as table.column.
@@ -478,8 +582,7 @@ func stored(x *rawValue, r *reading.Reader, v *reading.Value) error {
 // Commit implements target.Load.
 func (l *load) Commit(ctx context.Context) error {
 	l.stop()
-	l.insert.close()
-	l.insert = nil
+	l.close()
 	if l.spec.Steps != "" {
 		if err := l.forget(); err != nil {
 			return err
@@ -492,6 +595,16 @@ func (l *load) Commit(ctx context.Context) error {
 	return nil
 }
 
+// close ends the statements.
+func (l *load) close() {
+	for _, s := range []**stmt{&l.insert, &l.bulk} {
+		if *s != nil {
+			(*s).close()
+			*s = nil
+		}
+	}
+}
+
 // Rollback implements target.Load.
 func (l *load) Rollback() error {
 	if l.d.load == nil {
@@ -500,10 +613,7 @@ func (l *load) Rollback() error {
 	if l.stop != nil {
 		l.stop()
 	}
-	if l.insert != nil {
-		l.insert.close()
-		l.insert = nil
-	}
+	l.close()
 	l.d.load = nil
 	if lib.Xsqlite3_get_autocommit(l.d.c.tls, l.d.c.db) != 0 {
 		return nil // SQLite has rolled back by itself
