@@ -86,6 +86,10 @@ func (c *Column) addText(b []byte) {
 		c.minText, c.maxText = append(c.minText[:0], b...), append(c.maxText[:0], b...)
 		return
 	}
+	// Most values are neither, and their first byte says so.
+	if len(b) > 0 && len(c.minText) > 0 && b[0] > c.minText[0] && b[0] < c.maxText[0] {
+		return
+	}
 	if bytes.Compare(b, c.minText) < 0 {
 		c.minText = append(c.minText[:0], b...)
 	} else if bytes.Compare(b, c.maxText) > 0 {

@@ -168,14 +168,28 @@ func hashBytes(k []byte, seed uint64) uint64 {
 		a, b, c = mix(a, b, c)
 		k = k[12:]
 	}
-	// The lowest byte of the third word is the length's.
-	var rest [12]byte
-	n := copy(rest[:], k)
-	if n > 8 {
-		copy(rest[9:], k[8:])
-		rest[8] = 0
+	switch {
+	case len(k) >= 8:
+		// The lowest byte of the third word is the length's.
+		return final(a+le.Uint32(k), b+le.Uint32(k[4:]), c+few(k[8:])<<8)
+	case len(k) >= 4:
+		return final(a+le.Uint32(k), b+few(k[4:]), c)
 	}
-	return final(a+le.Uint32(rest[:]), b+le.Uint32(rest[4:]), c+le.Uint32(rest[8:]))
+	return final(a+few(k), b, c)
+}
+
+// few are up to three bytes.
+func few(k []byte) (x uint32) {
+	if len(k) > 0 {
+		x = uint32(k[0])
+	}
+	if len(k) > 1 {
+		x |= uint32(k[1]) << 8
+	}
+	if len(k) > 2 {
+		x |= uint32(k[2]) << 16
+	}
+	return x
 }
 
 func begin(length int, seed uint64) (a, b, c uint32) {

@@ -334,12 +334,18 @@ func (l *load) Write(ctx context.Context, b target.Batch) ([]target.Refusal, err
 // it, and with more again while all goes well, so that rows are hardly sent in
 // vain, whether one in a million is refused or all of them.
 func (l *load) send(ctx context.Context, data []byte, first, rows int) error {
+	head := func(n int) []byte {
+		if n == rows {
+			return data
+		}
+		return data[:l.offset(data, n)]
+	}
 	next := func(n int) {
-		data, first, rows = data[l.offset(data, n):], first+n, rows-n
+		data, first, rows = data[len(head(n)):], first+n, rows-n
 	}
 	for n := rows; rows > 0; {
 		n = min(n, rows)
-		p, err := l.try(ctx, data[:l.offset(data, n)])
+		p, err := l.try(ctx, head(n))
 		if err != nil {
 			return err
 		}
@@ -360,7 +366,7 @@ func (l *load) send(ctx context.Context, data []byte, first, rows int) error {
 			n /= 2
 		default:
 			good := line - 1
-			if err := l.send(ctx, data[:l.offset(data, good)], first, good); err != nil {
+			if err := l.send(ctx, head(good), first, good); err != nil {
 				return err
 			}
 			next(good)
