@@ -19,7 +19,7 @@ type encoder struct {
 // Append implements target.Encoder.
 func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 	begin, half := len(b), 0
-	marked := false
+	longer := false
 	for i := range row {
 		v := &row[i]
 		if e.sums != nil && i == e.sums.half {
@@ -38,14 +38,14 @@ func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 		case t.IsText():
 			at := len(b)
 			b = escape(b, v.Text)
-			marked = marked || len(b)-at != len(v.Text)
+			longer = longer || len(b)-at != len(v.Text)
 		default:
 			b = v.Append(b, t)
 		}
 	}
 	if e.sums != nil {
 		first, second := b[begin:half], b[half+1:]
-		if marked {
+		if longer {
 			e.plain[0], e.plain[1] = unescaped(e.plain[0][:0], first), unescaped(e.plain[1][:0], second)
 			first, second = e.plain[0], e.plain[1]
 		}
@@ -61,20 +61,14 @@ func (e *encoder) Sum() uint64 {
 	return sum
 }
 
+// marked are the bytes that escape marks, and by what.
+var marked = [256]byte{'\\': '\\', '\t': 't', '\n': 'n'}
+
 func escape(b, text []byte) []byte {
 	from := 0
 	for i, c := range text {
-		switch c {
-		case '\\', '\t', '\n':
-			b = append(append(b, text[from:i]...), '\\')
-			switch c {
-			case '\t':
-				b = append(b, 't')
-			case '\n':
-				b = append(b, 'n')
-			default:
-				b = append(b, '\\')
-			}
+		if m := marked[c]; m != 0 {
+			b = append(append(b, text[from:i]...), '\\', m)
 			from = i + 1
 		}
 	}
