@@ -61,7 +61,11 @@ func (w *worker) observe(watched []bool, ascii bool) {
 			w.observeKey(i, lines, ascii)
 		case !b.some:
 			for k, at := 0, i; k < b.n; k, at = k+1, at+b.columns {
-				if f := b.fields[at]; e.memo.off || !e.again(&w.scratch, f, lines[k]) {
+				f := b.fields[at]
+				if len(f) == 0 {
+					e.fields++
+					e.blanks++
+				} else if e.memo.off || !e.again(&w.scratch, f, lines[k]) {
 					e.observe(&w.scratch, f, false, lines[k], ascii)
 				}
 			}

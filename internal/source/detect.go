@@ -736,15 +736,12 @@ var dated = regexp.MustCompile(`^\d{1,4}[-/.]\d{1,2}[-/.]\d{1,4}([ T]\d|$)|^\d{1
 // dataLike reports a number, date or time.
 func dataLike(v string) bool {
 	v = strings.TrimSpace(v)
-	if dated.MatchString(v) {
-		return true
-	}
 	var n reading.NumberScan
 	if n.Scan([]byte(v)) {
 		// A year may head a column.
 		return !(len(v) == 4 && (v[:2] == "19" || v[:2] == "20"))
 	}
-	return false
+	return v != "" && v[0] >= '0' && v[0] <= '9' && dated.MatchString(v)
 }
 
 // footerWords begin a record that sums up instead of telling.

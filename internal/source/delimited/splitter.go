@@ -186,7 +186,7 @@ const blockSize = 64
 // delimiter and line feed, and then goes from bit to bit; what is left of the
 // word serves the next record.
 func (s *Splitter) simpleFields(rec *Record, i int) int {
-	data, quote := s.data, s.form.Quote
+	data, delimiter, quote := s.data, s.form.Delimiter[0], s.form.Quote
 	fields := rec.Fields // kept in registers
 	block, marks := s.block, uint64(0)
 	if i < block+blockSize {
@@ -218,7 +218,7 @@ func (s *Splitter) simpleFields(rec *Record, i int) int {
 				rec.Fields = fields
 				return s.lastFields(rec, from)
 			}
-			block, marks = next, s.marksOf((*[blockSize]byte)(data[next:]))
+			block, marks = next, marksOf((*[blockSize]byte)(data[next:]), delimiter)
 		}
 		end := block + bits.TrailingZeros64(marks)
 		marks &= marks - 1
@@ -233,23 +233,6 @@ func (s *Splitter) simpleFields(rec *Record, i int) int {
 	rec.Fields = fields
 	s.block, s.marks = block, marks
 	return i
-}
-
-// marksOf has a bit for each byte of a block that is the delimiter or a line
-// feed. It looks at eight bytes at a time: in mask, the highest bit of each
-// such byte is set; a multiplication brings the eight bits together.
-func (s *Splitter) marksOf(b *[blockSize]byte) (marks uint64) {
-	const high, low = 0x8080808080808080, 0x7f7f7f7f7f7f7f7f
-	const feeds = uint64('\n') * 0x0101010101010101
-	delimiters := uint64(s.form.Delimiter[0]) * 0x0101010101010101
-	for k := 0; k < blockSize; k += 8 {
-		w := binary.LittleEndian.Uint64(b[k : k+8])
-		x, y := w^delimiters, w^feeds
-		// A byte of x is zero where its high bit is not set here.
-		mask := ^((((x & low) + low) | x) & (((y & low) + low) | y)) & high
-		marks |= mask * 0x0002040810204081 >> 56 << k
-	}
-	return
 }
 
 // lastFields reads the rest of a record near the end of the data, from a field
