@@ -81,7 +81,8 @@ type pair struct {
 	next     int // the batch whose turn it is to be committed
 	bad      int // the first batch that was not taken as it is; 0: none
 	finished int // batches whose goroutine has ended
-	err      error
+	in       int  // rows that are committed
+	unsure   bool // whether the bad batch is
 
 	batches int // begun, numbered from 1
 	flying  [2]flight
@@ -106,7 +107,7 @@ func (l *load) newPair(ctx context.Context) *pair {
 	if err != nil {
 		return nil
 	}
-	p := &pair{l: l, lanes: [2]*lane{l.main, newLane(c)}, next: 1}
+	p := &pair{l: l, lanes: [2]*lane{l.main, newLane(c)}, next: 1, in: l.rows}
 	p.changed = sync.NewCond(&p.mu)
 	p.ctx, p.stop = context.WithCancel(ctx)
 	for i, n := range p.lanes {
@@ -134,7 +135,7 @@ func (p *pair) write(ctx context.Context, b target.Batch) (taken bool, err error
 	for p.finished < p.batches-1 {
 		p.changed.Wait()
 	}
-	bad := p.bad > 0 || p.err != nil
+	bad := p.bad > 0
 	p.mu.Unlock()
 	if bad {
 		return false, p.settle(ctx)
@@ -174,11 +175,12 @@ func (p *pair) fly(n *lane, f flight) {
 	p.mu.Unlock()
 	_, err := n.c.ExecContext(p.ctx, end)
 	p.mu.Lock()
-	if clean && err != nil {
-		p.err = err // it may be in or not
-	}
-	if clean {
+	switch {
+	case clean && err == nil:
 		p.next++
+		p.in += f.batch.Rows
+	case clean:
+		p.unsure, p.bad = true, f.number // its rows may be in or not
 	}
 	p.finished++
 	p.changed.Broadcast()
@@ -197,14 +199,20 @@ func (p *pair) settle(ctx context.Context) error {
 		return err
 	}
 	l := p.l
-	if p.err != nil {
-		return l.d.fail("cannot commit rows to the table that is being made", p.err)
-	}
 	if _, err := l.main.c.ExecContext(ctx, "SET SESSION innodb_lock_wait_timeout = DEFAULT"); err != nil {
 		return l.d.fail("cannot go on", err)
 	}
 	if err := l.start(ctx); err != nil || p.bad == 0 {
 		return err
+	}
+	if p.unsure {
+		var n int
+		if err := l.main.c.QueryRowContext(ctx, "SELECT count(*) FROM "+l.table).Scan(&n); err != nil {
+			return l.d.fail("cannot be asked which rows are in", err)
+		}
+		if n > p.in {
+			p.bad++
+		}
 	}
 	var again []flight
 	for _, f := range p.flying {

@@ -772,34 +772,35 @@ func (d *DB) tally(ctx context.Context, table string, columns []dialect.Column, 
 }
 
 // askTwice asks for two lists of expressions side by side, the second on
-// another connection.
+// another connection, if one is to be had.
 func (d *DB) askTwice(ctx context.Context, lists [2][]string, from string) (vals [2][]*string, err error) {
-	type result struct {
-		vals []*string
-		err  error
-	}
-	other := make(chan result, 1)
+	n := len(lists[0])
+	var c *sql.Conn
 	if len(lists[1]) > 0 {
-		c, err := d.uncommitted(ctx)
-		if err != nil {
-			return vals, d.fail("cannot be tallied", err)
+		if c, err = d.uncommitted(ctx); err != nil {
+			lists[0] = append(lists[0], lists[1]...)
 		}
+	}
+	other := make(chan error, 1)
+	if c != nil {
 		defer c.Close()
 		go func() {
-			vals, err := scanFacts(ctx, c, lists[1], from)
-			other <- result{vals, err}
+			var err error
+			vals[1], err = scanFacts(ctx, c, lists[1], from)
+			other <- err
 		}()
 	} else {
-		other <- result{}
+		other <- nil
 	}
 	vals[0], err = scanFacts(ctx, d.c, lists[0], from)
-	o := <-other
-	vals[1] = o.vals
-	if err == nil {
-		err = o.err
+	if e := <-other; err == nil {
+		err = e
 	}
 	if err != nil {
 		return vals, d.fail("cannot be tallied", err)
+	}
+	if c == nil {
+		vals[0], vals[1] = vals[0][:n], vals[0][n:]
 	}
 	return vals, nil
 }
