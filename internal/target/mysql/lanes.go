@@ -78,9 +78,9 @@ type pair struct {
 
 	mu       sync.Mutex
 	changed  *sync.Cond
-	next     int // the batch whose turn it is to be committed
-	bad      int // the first batch that was not taken as it is; 0: none
-	finished int // batches whose goroutine has ended
+	next     int  // the batch whose turn it is to be committed
+	bad      int  // the first batch that was not taken as it is; 0: none
+	finished int  // batches whose goroutine has ended
 	in       int  // rows that are committed
 	unsure   bool // whether the bad batch is
 
