@@ -110,17 +110,16 @@ func (l *load) newPair(ctx context.Context) *pair {
 	p := &pair{l: l, lanes: [2]*lane{l.main, newLane(c)}, next: 1, in: l.rows}
 	p.changed = sync.NewCond(&p.mu)
 	p.ctx, p.stop = context.WithCancel(ctx)
-	for i, n := range p.lanes {
-		sql := []string{fmt.Sprintf("SET SESSION innodb_lock_wait_timeout = %d", lockWait), "SET SESSION unique_checks = 1, foreign_key_checks = 1"}
-		if i == 0 {
-			sql = append(sql, "COMMIT")
+	set := fmt.Sprintf("SET SESSION innodb_lock_wait_timeout = %d, unique_checks = 1, foreign_key_checks = 1", lockWait)
+	if _, err = c.ExecContext(ctx, set); err == nil {
+		if _, err = l.main.c.ExecContext(ctx, set); err == nil {
+			// What is in was taken as it is.
+			_, err = l.main.c.ExecContext(ctx, "COMMIT")
 		}
-		for _, s := range sql {
-			if _, err := n.c.ExecContext(ctx, s); err != nil {
-				p.close()
-				return nil
-			}
-		}
+	}
+	if err != nil {
+		p.close()
+		return nil
 	}
 	return p
 }

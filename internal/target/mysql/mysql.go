@@ -9,7 +9,8 @@
 //
 // Definitions are committed at once by these servers. A new table is therefore
 // made beside the one that is wanted, under a name of our own, and renamed when
-// all is verified; a side table whose load has died is removed by the next.
+// all is verified; a side table whose load has died is removed by the next. It
+// is filled on two connections as long as all goes well, see pair.
 package mysql
 
 import (
