@@ -11,7 +11,6 @@ import (
 	"bytes"
 	"fmt"
 	"math/big"
-	"math/bits"
 
 	"ambertray/internal/reading"
 	"ambertray/internal/sqltype"
@@ -28,10 +27,7 @@ type Column struct {
 	// Octets is the length in bytes of all text, in UTF-8.
 	Octets int64
 
-	// The sum of Value.Int in 128 bits, and of Value.Wide beyond.
-	hi   int64
-	lo   uint64
-	wide *big.Int
+	sum Sum // of Value.Int and Value.Wide
 
 	some             bool
 	minInt, maxInt   int64
@@ -59,13 +55,11 @@ func (c *Column) Add(v *reading.Value) {
 		}
 	case v.Wide != nil:
 		n := v.Big()
-		c.AddWide(n, 1)
+		c.sum.AddBig(n)
 		c.bound(n)
 	default:
 		n := v.Int
-		var carry uint64
-		c.lo, carry = bits.Add64(c.lo, uint64(n), 0)
-		c.hi += n>>63 + int64(carry)
+		c.sum.Add(n)
 		if !c.some {
 			c.minInt, c.maxInt = n, n
 		} else if n < c.minInt {
@@ -97,14 +91,6 @@ func (c *Column) addText(b []byte) {
 	}
 }
 
-// AddWide adds times·n to the sum.
-func (c *Column) AddWide(n *big.Int, times int64) {
-	if c.wide == nil {
-		c.wide = new(big.Int)
-	}
-	c.wide.Add(c.wide, new(big.Int).Mul(n, big.NewInt(times)))
-}
-
 // bound moves to bounds of any size.
 func (c *Column) bound(n *big.Int) {
 	if c.minWide == nil {
@@ -128,12 +114,7 @@ func (c *Column) Merge(o *Column) {
 	c.Rows += o.Rows
 	c.Nulls += o.Nulls
 	c.Octets += o.Octets
-	var carry uint64
-	c.lo, carry = bits.Add64(c.lo, o.lo, 0)
-	c.hi += o.hi + int64(carry)
-	if o.wide != nil {
-		c.AddWide(o.wide, 1)
-	}
+	c.sum.Merge(&o.sum)
 	if !o.some {
 		return
 	}
@@ -182,14 +163,7 @@ func (c *Column) largest() *big.Int {
 }
 
 // Total is the exact sum of the values' Int and Wide.
-func (c *Column) Total() *big.Int {
-	n := new(big.Int).Lsh(big.NewInt(c.hi), 64)
-	n.Add(n, new(big.Int).SetUint64(c.lo))
-	if c.wide != nil {
-		n.Add(n, c.wide)
-	}
-	return n
-}
+func (c *Column) Total() *big.Int { return c.sum.Total() }
 
 // Set makes the column what a database says of itself: sum, smallest and
 // largest of Value.Int or Wide. Of text, sum is the length in bytes. A nil sum
@@ -197,7 +171,7 @@ func (c *Column) Total() *big.Int {
 func (c *Column) Set(rows, nulls int64, sum, smallest, largest *big.Int) {
 	c.Rows, c.Nulls = rows, nulls
 	if sum != nil {
-		c.AddWide(sum, 1)
+		c.sum.AddBig(sum)
 	}
 	if smallest != nil && largest != nil {
 		c.some = true

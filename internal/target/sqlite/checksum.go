@@ -1,6 +1,7 @@
 package sqlite
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -178,22 +179,53 @@ var errNotAPage = errors.New("a page is not what it should be")
 // An adder adds up rows, for one goroutine.
 type adder struct {
 	*pages
-	readers []*reading.Reader // of columns that have a total
-	totals  []tally.Column
-	rows    int64
-	sum     uint64
-	row     []byte // memory
-	err     error
+	totals []total
+	rows   int64
+	sum    uint64
+	row    []byte // memory
+	err    error
 }
 
 func (p *pages) adder() *adder {
-	a := &adder{pages: p, readers: make([]*reading.Reader, len(p.types)), totals: make([]tally.Column, len(p.types))}
+	a := &adder{pages: p, totals: make([]total, len(p.types))}
 	for i, t := range p.types {
 		if target.HasTotal(t) {
-			a.readers[i], a.totals[i].Type = reading.Plain(t), t
+			a.totals[i].reader = reading.Plain(t)
 		}
 	}
 	return a
+}
+
+// A total adds up the values of a column.
+type total struct {
+	reader *reading.Reader // nil: the column has no total
+	sum    tally.Sum
+	last   []byte // a text, and what it says: the next is often the same
+	value  int64
+}
+
+// add adds a value. Whether it is exactly what it should be, the checksum
+// tells: one of another kind is not added.
+func (t *total) add(x *rawValue, v *reading.Value) {
+	typ := &t.reader.Type
+	short := typ.Kind == sqltype.Decimal && typ.Precision <= dialect.SQLiteDigits
+	switch {
+	case x.kind == lib.SQLITE_NULL:
+	case x.kind == lib.SQLITE_INTEGER && short:
+		t.sum.Add(x.int * int64(pow10[typ.Scale]))
+	case x.kind == lib.SQLITE_INTEGER:
+		t.sum.Add(x.int)
+	case x.kind == lib.SQLITE_FLOAT && short:
+		t.sum.Add(int64(math.Round(x.float * pow10[typ.Scale])))
+	case x.kind == lib.SQLITE_TEXT && len(t.last) > 0 && bytes.Equal(x.text, t.last):
+		t.sum.Add(t.value)
+	case stored(x, t.reader, v) != nil:
+	case v.Wide != nil:
+		t.sum.AddBig(v.Big())
+	default:
+		t.sum.Add(v.Int)
+		t.last, t.value = append(t.last[:0], x.text...), v.Int
+	}
 }
 
 // total reads all pages below one, and adds up their rows.
@@ -224,8 +256,8 @@ func (p *pages) total(ctx context.Context, root uint32) (*target.Checks, error) 
 	for _, a := range team {
 		c.Rows, c.Sum = c.Rows+a.rows, c.Sum+a.sum
 		for i := range a.totals {
-			if a.readers[i] != nil && a != team[0] {
-				team[0].totals[i].Merge(&a.totals[i])
+			if a != team[0] {
+				team[0].totals[i].sum.Merge(&a.totals[i].sum)
 			}
 		}
 		if err == nil {
@@ -233,8 +265,8 @@ func (p *pages) total(ctx context.Context, root uint32) (*target.Checks, error) 
 		}
 	}
 	for i := range c.Totals {
-		if team[0].readers[i] != nil {
-			c.Totals[i] = team[0].totals[i].Total()
+		if t := &team[0].totals[i]; t.reader != nil {
+			c.Totals[i] = t.sum.Total()
 		}
 	}
 	return c, err
@@ -409,9 +441,8 @@ func (a *adder) add(r record) error {
 			x.kind, x.float = lib.SQLITE_FLOAT, float64(x.int)
 		}
 		row = x.append(row)
-		// A value of another kind is not added, and the checksum differs, too.
-		if rd := a.readers[column]; rd != nil && stored(&x, rd, &v) == nil {
-			a.totals[column].Add(&v)
+		if t := &a.totals[column]; t.reader != nil {
+			t.add(&x, &v)
 		}
 	}
 	if a.row = row; column != len(a.types) {

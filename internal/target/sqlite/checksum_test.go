@@ -230,7 +230,7 @@ func TestRecords(t *testing.T) {
 	assert.Equal(t, []any{int32(lib.SQLITE_FLOAT), -128.0}, []any{x.kind, x.float})
 	assert.Empty(t, x.take(rest))
 	assert.Equal(t, []any{int32(lib.SQLITE_TEXT), "lok"}, []any{x.kind, string(x.text)})
-	assert.Equal(t, "-5", a.totals[0].Total().String())
+	assert.Equal(t, "-5", a.totals[0].sum.Total().String())
 	for _, broken := range [][]byte{{}, {0}, {9}, {2, 0}, {5, 0, 0, 0, 0}, {4, 0, 1, 19, 0x80}, {4, 0, 10, 0}, {4, 0, 0x80}} {
 		assert.Error(t, a.add(record{payload: broken}), "% x", broken)
 	}
