@@ -182,7 +182,9 @@ type adder struct {
 	totals []total
 	rows   int64
 	sum    uint64
-	row    []byte // memory
+	row    []byte // memory, as are the next two
+	x      rawValue
+	v      reading.Value
 	err    error
 }
 
@@ -424,10 +426,12 @@ func (a *adder) add(r record) error {
 	kinds, body := r.payload[n:head], r.payload[head:]
 	row := a.row[:0]
 	column := 0
-	var x rawValue
-	var v reading.Value
+	x := &a.x
 	for ; len(kinds) > 0; column++ {
-		kind, n := varint(kinds)
+		kind, n := int64(kinds[0]), 1
+		if kind >= 0x80 {
+			kind, n = varint(kinds)
+		}
 		size := sizeOf(kind)
 		if n == 0 || column >= len(a.types) || size < 0 || size > int64(len(body)) {
 			return errNotAPage
@@ -442,7 +446,7 @@ func (a *adder) add(r record) error {
 		}
 		row = x.append(row)
 		if t := &a.totals[column]; t.reader != nil {
-			t.add(&x, &v)
+			t.add(x, &a.v)
 		}
 	}
 	if a.row = row; column != len(a.types) {
