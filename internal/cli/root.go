@@ -21,6 +21,7 @@ import (
 	"golang.org/x/term"
 
 	"ambertray/internal/load"
+	"ambertray/internal/pipeline"
 	"ambertray/internal/plan"
 	"ambertray/internal/source"
 	"ambertray/internal/tray"
@@ -77,6 +78,7 @@ type app struct {
 func Main(version, commit string, args []string, in io.Reader, out, errw io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	pipeline.Spare()
 	a := &app{version: version, commit: commit, in: in, out: out, err: errw}
 	return a.run(ctx, args)
 }
