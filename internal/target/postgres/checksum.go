@@ -3,11 +3,14 @@ package postgres
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"math/big"
 	"math/bits"
 	"strconv"
 	"strings"
+
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"ambertray/internal/dialect"
 	"ambertray/internal/reading"
@@ -337,8 +340,20 @@ func (l *load) sameHash(ctx context.Context) (bool, error) {
 		values = append(values, fmt.Sprintf("%s::%s AS %s", dialect.Postgres.Literal(d, text), dialect.Postgres.Type(d, false), c.name))
 		types, row = append(types, c.typ), append(row, v)
 	}
+	// A server that only speaks like PostgreSQL may not have the functions.
+	if err := l.simple(ctx, "SAVEPOINT trial"); err != nil {
+		return false, err
+	}
 	var got int64
-	if err := l.tx.QueryRow(ctx, fmt.Sprintf("SELECT %s FROM (SELECT %s) x", checksum(columns), strings.Join(values, ", "))).Scan(&got); err != nil {
+	err := l.tx.QueryRow(ctx, fmt.Sprintf("SELECT %s FROM (SELECT %s) x", checksum(columns), strings.Join(values, ", "))).Scan(&got)
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) {
+		return false, l.simple(ctx, "ROLLBACK TO trial; RELEASE trial")
+	}
+	if err == nil {
+		err = l.simple(ctx, "RELEASE trial")
+	}
+	if err != nil {
 		return false, l.d.fail("cannot compute checksums", err)
 	}
 	e := binaryEncoder{types}
