@@ -414,8 +414,9 @@ func TestTargetsChecksum(t *testing.T) {
 	onTargets(t, func(t *testing.T, connected func() target.Target) {
 		ctx := context.Background()
 		db := connected()
-		for _, mode := range []target.Mode{target.Create, target.Replace} {
-			l := begin(t, db, target.Spec{Mode: mode, Table: table})
+		for _, key := range [][]string{{"id"}, nil} {
+			table.Key = key
+			l := begin(t, db, target.Spec{Mode: target.Replace, Table: table})
 			sum := uint64(0)
 			for chunk := range slices.Chunk(rows, 40) {
 				b, _, s := summed(t, l, table, chunk...)

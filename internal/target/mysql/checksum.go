@@ -2,9 +2,11 @@ package mysql
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"math/big"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -18,8 +20,8 @@ import (
 )
 
 // The checksum of a row is two CRC-32 of its values as text, with tabs between:
-// one of the first half of the columns, one of the others, since two
-// connections add them up side by side. Nulls are \N, as in what is sent.
+// one of the first half of the columns, one of the others. Nulls are \N, as in
+// what is sent. Two connections add them up side by side, each of half the keys.
 
 // longRow is above how many bytes of text no checksum is relied on: the server
 // makes no text beyond its max_allowed_packet.
@@ -113,37 +115,76 @@ func (l *load) Check(ctx context.Context) (*target.Checks, error) {
 	if same, err := l.sameSum(ctx); err != nil || !same {
 		return nil, err
 	}
-	var lists [2][]string
-	for k := range lists {
-		lists[k] = []string{"count(*)", "coalesce(sum(" + l.sums.expr(k, func(i int) string { return l.names[i] }) + "), 0)"}
-	}
 	columns := l.spec.Table.Columns
-	for i, c := range columns {
-		if target.HasTotal(c.Type) {
-			k := l.sums.part(i)
-			lists[k] = append(lists[k], facts(l.names[i], c.Type, false, true)[1])
-		}
-	}
-	got, err := l.d.askTwice(ctx, lists, l.table)
+	where, err := l.halves(ctx)
 	if err != nil {
 		return nil, err
 	}
-	var numbers [2][2]uint64 // rows and sum, of both
-	for k := range got {
-		for i := range numbers[k] {
-			if numbers[k][i], err = strconv.ParseUint(*got[k][i], 10, 64); err != nil {
+	// Each connection asks for all of its half of the rows, or for its half of
+	// the columns of all rows, and 0 for the others.
+	var q [2]question
+	for k := range q {
+		of := func(part int, expr string) {
+			if where[0] == "" && part != k {
+				expr = "0"
+			}
+			q[k].list = append(q[k].list, expr)
+		}
+		of(0, "count(*)")
+		for part := range 2 {
+			of(part, "coalesce(sum("+l.sums.expr(part, func(i int) string { return l.names[i] })+"), 0)")
+		}
+		for i, c := range columns {
+			if target.HasTotal(c.Type) {
+				of(l.sums.part(i), facts(l.names[i], c.Type, false, true)[1])
+			}
+		}
+		q[k].from = l.table + where[k]
+	}
+	got, err := l.d.askTwice(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	c := &target.Checks{Totals: make([]*big.Int, len(columns))}
+	for _, vals := range got {
+		var numbers [3]uint64 // rows, and the two sums
+		for i := range numbers {
+			if numbers[i], err = strconv.ParseUint(*vals[i], 10, 64); err != nil {
 				return nil, l.d.fail("cannot be checked", err)
 			}
 		}
-	}
-	if numbers[0][0] != numbers[1][0] {
-		return nil, l.d.fail(fmt.Sprintf("counts %d rows on one connection and %d on another", numbers[0][0], numbers[1][0]), nil)
-	}
-	c := &target.Checks{Rows: int64(numbers[0][0]), Sum: both(numbers[0][1], numbers[1][1])}
-	if c.Totals, err = target.ParseTotals(columns, append(got[0][2:], got[1][2:]...)); err != nil {
-		return nil, l.d.fail("cannot be checked", err)
+		c.Rows += int64(numbers[0])
+		c.Sum += both(numbers[1], numbers[2])
+		totals, err := target.ParseTotals(columns, vals[len(numbers):])
+		if err != nil {
+			return nil, l.d.fail("cannot be checked", err)
+		}
+		for i, n := range totals {
+			if n != nil && c.Totals[i] != nil {
+				n.Add(n, c.Totals[i])
+			}
+			c.Totals[i] = n
+		}
 	}
 	return c, nil
+}
+
+// halves are the conditions for two parts of the table, by a key that is an
+// integer, or nothing if there is none.
+func (l *load) halves(ctx context.Context) (where [2]string, err error) {
+	t := l.spec.Table
+	for i, c := range t.Columns {
+		if len(t.Key) == 0 || c.Name != t.Key[0] || !c.Type.IsInteger() {
+			continue
+		}
+		var lo, hi sql.NullInt64
+		if err := l.d.c.QueryRowContext(ctx, fmt.Sprintf("SELECT min(%[1]s), max(%[1]s) FROM %[2]s", l.names[i], l.table)).Scan(&lo, &hi); err != nil {
+			return where, l.d.fail("cannot be checked", err)
+		}
+		middle := lo.Int64>>1 + hi.Int64>>1
+		return [2]string{fmt.Sprintf(" WHERE %s <= %d", l.names[i], middle), fmt.Sprintf(" WHERE %s > %d", l.names[i], middle)}, nil
+	}
+	return where, nil
 }
 
 // sameSum asks the server for the checksum of a row of constants.

@@ -765,43 +765,42 @@ func (d *DB) tally(ctx context.Context, table string, columns []dialect.Column, 
 		}
 		lists[k] = append(lists[k], facts(quote(c.Name), c.Type, loose[i], ours)...)
 	}
-	vals, err := d.askTwice(ctx, lists, table)
+	vals, err := d.askTwice(ctx, [2]question{{lists[0], table}, {lists[1], table}})
 	if err != nil {
 		return 0, nil, err
 	}
 	return target.ParseFacts(columns, loose, append(vals[0], vals[1]...))
 }
 
-// askTwice asks for two lists of expressions side by side, the second on
-// another connection, if one is to be had.
-func (d *DB) askTwice(ctx context.Context, lists [2][]string, from string) (vals [2][]*string, err error) {
-	n := len(lists[0])
-	var c *sql.Conn
-	if len(lists[1]) > 0 {
-		if c, err = d.uncommitted(ctx); err != nil {
-			lists[0] = append(lists[0], lists[1]...)
-		}
-	}
+// A question asks for expressions, as text, from a table.
+type question struct {
+	list []string
+	from string
+}
+
+// askTwice asks two questions side by side, the second on another connection,
+// if one is to be had.
+func (d *DB) askTwice(ctx context.Context, q [2]question) (vals [2][]*string, err error) {
 	other := make(chan error, 1)
-	if c != nil {
+	if len(q[1].list) == 0 {
+		other <- nil
+	} else if c, err := d.uncommitted(ctx); err == nil {
 		defer c.Close()
 		go func() {
 			var err error
-			vals[1], err = scanFacts(ctx, c, lists[1], from)
+			vals[1], err = scanFacts(ctx, c, q[1].list, q[1].from)
 			other <- err
 		}()
 	} else {
-		other <- nil
+		vals[1], err = scanFacts(ctx, d.c, q[1].list, q[1].from)
+		other <- err
 	}
-	vals[0], err = scanFacts(ctx, d.c, lists[0], from)
+	vals[0], err = scanFacts(ctx, d.c, q[0].list, q[0].from)
 	if e := <-other; err == nil {
 		err = e
 	}
 	if err != nil {
 		return vals, d.fail("cannot be tallied", err)
-	}
-	if c == nil {
-		vals[0], vals[1] = vals[0][:n], vals[0][n:]
 	}
 	return vals, nil
 }
