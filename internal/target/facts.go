@@ -67,13 +67,9 @@ func ParseFacts(columns []dialect.Column, loose []bool, row []*string) (int64, [
 			}
 			t.SetFloat(rows, nulls, lo, hi)
 		default:
-			scale := 0
-			if c.Type.Kind == sqltype.Decimal {
-				scale = c.Type.Scale
-			}
 			var n [3]*big.Int
 			for k := range n {
-				if n[k], err = unscaled(f[1+k], scale); err != nil {
+				if n[k], err = unscaled(f[1+k], decimals(c.Type)); err != nil {
 					return 0, nil, fmt.Errorf("column %s: %w", c.Name, err)
 				}
 			}
@@ -96,11 +92,7 @@ func ParseTotals(columns []dialect.Column, texts []*string) ([]*big.Int, error) 
 		if !HasTotal(c.Type) {
 			continue
 		}
-		scale := 0
-		if c.Type.Kind == sqltype.Decimal {
-			scale = c.Type.Scale
-		}
-		n, err := unscaled(texts[0], scale)
+		n, err := unscaled(texts[0], decimals(c.Type))
 		if err != nil {
 			return nil, fmt.Errorf("column %s: %w", c.Name, err)
 		}
@@ -110,6 +102,14 @@ func ParseTotals(columns []dialect.Column, texts []*string) ([]*big.Int, error) 
 		out[i] = n
 	}
 	return out, nil
+}
+
+// decimals is how many digits of a type's values stand behind the point.
+func decimals(t sqltype.Type) int {
+	if t.Kind == sqltype.Decimal {
+		return t.Scale
+	}
+	return 0
 }
 
 func bytesOf(s *string) []byte {
