@@ -54,7 +54,7 @@ func write(path, about string, results []result) error {
 // table is the results as Markdown.
 func table(about string, results []result) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s\n\n| what | against | took | baseline | ratio (quartiles) | at most | aim | | memory |\n|---|---|---|---|---|---|---|---|---|\n", about)
+	fmt.Fprintf(&b, "%s\n\n| what | against | took | baseline | ratio (quartiles) | at most | aim | | memory | taken |\n|---|---|---|---|---|---|---|---|---|---|\n", about)
 	for _, r := range results {
 		bound := func(x float64) string {
 			if x == 0 {
@@ -76,8 +76,8 @@ func table(about string, results []result) string {
 		if r.memory > memoryAtMost {
 			memory += " (**more than 200**)"
 		}
-		fmt.Fprintf(&b, "| %s | %s | %.2f s | %.2f s | %.2f (%.2f to %.2f of %d pairs) | %s | %s | %s | %s |\n",
-			r.name, r.baselineName, r.took, r.base, r.ratio, r.low, r.high, r.pairs, bound(r.atMost), bound(r.aim), met, memory)
+		fmt.Fprintf(&b, "| %s | %s | %.2f s | %.2f s | %.2f (%.2f to %.2f of %d pairs) | %s | %s | %s | %s | %.0f %% |\n",
+			r.name, r.baselineName, r.took, r.base, r.ratio, r.low, r.high, r.counted, bound(r.atMost), bound(r.aim), met, memory, 100*r.taken)
 	}
 	return b.String()
 }

@@ -46,7 +46,8 @@ type result struct {
 	ratio      float64
 	low, high  float64 // the ratios' quartiles
 	memory     float64 // MB, the largest
-	pairs      int
+	counted    int     // pairs
+	taken      float64 // the largest share of processor time that was taken away during one
 }
 
 // memoryAtMost bounds the memory of every subject, in MB.
@@ -106,12 +107,12 @@ func main() {
 	}
 	measures = append(measures, databases(bin, self, dir, file, tenth)...)
 	fmt.Println(about(file, wide, texts))
-	fmt.Printf("\n%-62s %8s %8s %7s %13s %8s %10s\n", "what", "took s", "base s", "ratio", "quartiles", "at most", "memory MB")
+	fmt.Printf("\n%-62s %8s %8s %7s %13s %8s %10s %7s\n", "what", "took s", "base s", "ratio", "quartiles", "at most", "memory MB", "taken")
 	var results []result
 	for _, m := range measures {
 		if strings.Contains(m.name, *only) {
 			r := m.take()
-			fmt.Printf("%-62s %8.2f %8.2f %7.2f %6.2f %6.2f %8.2f %10.0f\n", plainText(r.name), r.took, r.base, r.ratio, r.low, r.high, r.atMost, r.memory)
+			fmt.Printf("%-62s %8.2f %8.2f %7.2f %6.2f %6.2f %8.2f %10.0f %5.0f %%\n", plainText(r.name), r.took, r.base, r.ratio, r.low, r.high, r.atMost, r.memory, 100*r.taken)
 			results = append(results, r)
 		}
 	}
@@ -127,16 +128,14 @@ func (m measure) take() result {
 	m.baseline()
 	var a, b []run
 	var ratios []float64
-	r := result{measure: m, pairs: *runs * max(m.often, 1)}
-	for range r.pairs {
-		x, y := m.subject(), m.baseline()
-		a, b = append(a, x), append(b, y)
-		ratios = append(ratios, x.took.Seconds()/y.took.Seconds())
+	r := result{measure: m, counted: *runs * max(m.often, 1)}
+	for _, p := range m.pairs(r.counted) {
+		a, b = append(a, p.subject), append(b, p.baseline)
+		ratios = append(ratios, p.subject.took.Seconds()/p.baseline.took.Seconds())
+		r.memory = max(r.memory, float64(p.subject.rss)/1e6)
+		r.taken = max(r.taken, p.taken)
 	}
 	slices.Sort(ratios)
-	for _, x := range a {
-		r.memory = max(r.memory, float64(x.rss)/1e6)
-	}
 	n := len(ratios)
 	r.took, r.base, r.ratio, r.low, r.high = median(a), median(b), ratios[n/2], ratios[n/4], ratios[n-1-n/4]
 	return r

@@ -59,11 +59,8 @@ func (a *app) connectTo(ctx context.Context, url string, f *databaseFlags, exist
 	return db, err
 }
 
-// confirm asks on a terminal; elsewhere only --yes will do.
-func (a *app) confirm(what string, yes bool) error {
-	if yes {
-		return nil
-	}
+// confirm asks on a terminal. Where there is none, the answer is no.
+func (a *app) confirm(what string) error {
 	in, ok := a.in.(*os.File)
 	if !ok || !isTerminal(in) || !isTerminal(a.err) {
 		return asked("%s\n  say --yes if that is meant; nothing was changed", what)
@@ -77,12 +74,12 @@ func (a *app) confirm(what string, yes bool) error {
 }
 
 // printMapping shows each pairing of file and table.
-func (a *app) printMapping(in *input, t *target.Table, m *load.Mapping, dryRun bool) error {
+func (a *app) printMapping(in *input, t *target.Table, state string, m *load.Mapping, dryRun bool) error {
 	if a.json {
 		return printJSON(a.out, map[string]any{"dry_run": dryRun, "table": t.Name, "schema": t.Schema, "blocked": m.Blocked(), "mapping": m.Pairings})
 	}
 	st := a.style(a.out)
-	fmt.Fprintf(a.out, "%s  into %s, %s\n\n", st.head(in.source.Name), target.Qualified(t.Schema, t.Name), plural(t.Rows, "row"))
+	fmt.Fprintf(a.out, "%s  into %s, %s\n\n", st.head(in.source.Name), target.Qualified(t.Schema, t.Name), state)
 	g := newGrid(st, "in the file", "needs", "in the table", "type", "", "")
 	wide := 0
 	for _, p := range m.Pairings {

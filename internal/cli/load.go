@@ -166,7 +166,11 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	where := fmt.Sprintf("%s: the table %s", connect.Redact(f.into), target.Qualified(def.Schema, def.Name))
 	switch {
 	case mode == target.Create && found != nil:
-		return asked("%s exists already, with %s\n  choose another name with --table, or say --mode append, refill or replace; nothing was changed", where, plural(found.Rows, "row"))
+		rows, err := db.Count(ctx, found)
+		if err != nil {
+			return err
+		}
+		return asked("%s exists already, with %s\n  choose another name with --table, or say --mode append, refill or replace; nothing was changed", where, plural(rows, "row"))
 	case !mode.New() && found == nil:
 		return asked("%s does not exist\n  check the name and --schema, or create it with --mode create", where)
 	}
@@ -201,7 +205,15 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 			return err
 		}
 		if f.dryRun || !a.json {
-			if err := a.printMapping(in, like, m, f.dryRun); err != nil {
+			state := "a new table like " + f.like
+			if f.like == "" {
+				rows, err := db.Count(ctx, found)
+				if err != nil {
+					return err
+				}
+				state = plural(rows, "row")
+			}
+			if err := a.printMapping(in, like, state, m, f.dryRun); err != nil {
 				return err
 			}
 		}
@@ -216,9 +228,13 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 			job.Spec.Table.Columns[i].Comment = ""
 		}
 	}
-	if found != nil && (mode == target.Refill || mode == target.Replace) {
+	if found != nil && (mode == target.Refill || mode == target.Replace) && !f.yes {
+		rows, err := db.Count(ctx, found)
+		if err != nil {
+			return err
+		}
 		what := map[target.Mode]string{target.Refill: "emptied", target.Replace: "dropped"}[mode]
-		if err := a.confirm(fmt.Sprintf("%s, with %s, will be %s and loaded anew", where, plural(found.Rows, "row"), what), f.yes); err != nil {
+		if err := a.confirm(fmt.Sprintf("%s, with %s, will be %s and loaded anew", where, plural(rows, "row"), what)); err != nil {
 			return err
 		}
 	}

@@ -84,6 +84,10 @@ func (a *app) peekTable(ctx context.Context, db target.Target, lister target.Lis
 	if t == nil {
 		return asked("peek: there is no table %s\n  'ambertray peek URL' lists the tables", name)
 	}
+	count, err := db.Count(ctx, t)
+	if err != nil {
+		return err
+	}
 	rows, err := lister.Head(ctx, t.Schema, t.Name, n)
 	if err != nil {
 		return err
@@ -99,10 +103,10 @@ func (a *app) peekTable(ctx context.Context, db target.Target, lister target.Lis
 		for _, c := range t.Columns {
 			cols = append(cols, column{c.Name, c.Type, c.Required, c.Key})
 		}
-		return printJSON(a.out, map[string]any{"schema": t.Schema, "name": t.Name, "rows": t.Rows, "columns": cols, "first": rows})
+		return printJSON(a.out, map[string]any{"schema": t.Schema, "name": t.Name, "rows": count, "columns": cols, "first": rows})
 	}
 	st := a.style(a.out)
-	fmt.Fprintf(a.out, "%s  %s, %s\n\n", st.head(target.Qualified(t.Schema, t.Name)), plural(t.Rows, "row"), plural(int64(len(t.Columns)), "column"))
+	fmt.Fprintf(a.out, "%s  %s, %s\n\n", st.head(target.Qualified(t.Schema, t.Name)), plural(count, "row"), plural(int64(len(t.Columns)), "column"))
 	g := newGrid(st, "column", "type", "", "key", "")
 	var names []string
 	for _, c := range t.Columns {

@@ -521,6 +521,9 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 		if err != nil {
 			return err
 		}
+		if k, is := r.sink.(target.Keeper); is {
+			x.data = k.Instead(x.data)
+		}
 		if len(refusals) > 0 {
 			before := len(x.rejects)
 			c.refused(x, refusals)

@@ -46,6 +46,9 @@ func (m *memory) Dialect() *dialect.Dialect { return dialect.SQLite }
 func (m *memory) Find(ctx context.Context, schema, table string) (*target.Table, error) {
 	return m.table, nil
 }
+func (m *memory) Count(ctx context.Context, t *target.Table) (int64, error) {
+	return int64(len(m.rows)), nil
+}
 func (m *memory) Close() error { return nil }
 func (m *memory) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column, error) {
 	return (&memoryLoad{m: m, rows: m.rows, spec: target.Spec{Table: t}}).Tally(ctx)

@@ -236,7 +236,15 @@ func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, db target.Target)
 		if err != nil {
 			return err
 		}
-		if found == nil && target.Mode(pending.Table.Mode).New() || found != nil && pending.Table.Mode == string(target.Append) && found.Rows == pending.Table.Before {
+		before := found == nil && target.Mode(pending.Table.Mode).New()
+		if found != nil && pending.Table.Mode == string(target.Append) {
+			rows, err := db.Count(ctx, found)
+			if err != nil {
+				return err
+			}
+			before = rows == pending.Table.Before
+		}
+		if before {
 			pending.Verdict, pending.Error = tray.Failed, "the program was ended at the commit, which did not come to be"
 			pending.Records.Loaded = 0
 			if err := e.WriteReceipt(pending); err != nil {

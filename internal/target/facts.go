@@ -85,11 +85,12 @@ func HasTotal(t sqltype.Type) bool {
 	return !t.IsText() && t.Kind != sqltype.UUID && t.Kind != sqltype.Double && t.Kind != sqltype.None
 }
 
-// ParseTotals makes sums of what a server says of the columns that have one.
-func ParseTotals(columns []dialect.Column, texts []*string) ([]*big.Int, error) {
+// ParseTotals makes sums of what a server says of those columns whose types
+// have one.
+func ParseTotals(columns []dialect.Column, have func(sqltype.Type) bool, texts []*string) ([]*big.Int, error) {
 	out := make([]*big.Int, len(columns))
 	for i, c := range columns {
-		if !HasTotal(c.Type) {
+		if !have(c.Type) {
 			continue
 		}
 		n, err := unscaled(texts[0], decimals(c.Type))

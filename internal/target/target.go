@@ -26,6 +26,8 @@ type Target interface {
 	Dialect() *dialect.Dialect
 	// Find describes a table, or returns nil if there is none.
 	Find(ctx context.Context, schema, table string) (*Table, error)
+	// Count tells how many rows a table has. It may read all of the table.
+	Count(ctx context.Context, t *Table) (int64, error)
 	// Begin starts a load.
 	Begin(ctx context.Context, spec Spec) (Load, error)
 	// Tally tells what a table holds of the columns given, whose types are
@@ -45,7 +47,6 @@ type Target interface {
 // A Table is one that the database has.
 type Table struct {
 	Schema, Name string
-	Rows         int64
 	Columns      []Column
 	Comment      string
 	// Unsafe says why a load into the table could not be undone, if so.
@@ -133,7 +134,8 @@ type Load interface {
 	// Encoder returns an encoder for one goroutine.
 	Encoder() Encoder
 	// Write sends a batch. Rows that the database refuses are left out and
-	// returned; an error means that the load cannot go on.
+	// returned; an error means that the load cannot go on. A [Keeper] may keep
+	// the batch's memory.
 	Write(ctx context.Context, b Batch) ([]Refusal, error)
 	// Tally tells what the table now holds of the columns that are loaded.
 	Tally(ctx context.Context) (rows int64, columns []tally.Column, err error)
@@ -145,6 +147,14 @@ type Load interface {
 // one of 4 MB of source.
 type Sized interface {
 	BatchBytes() int
+}
+
+// A Keeper is a Load that keeps a batch's memory beyond Write, to send it
+// meanwhile.
+type Keeper interface {
+	// Instead returns data, which was written last, or memory to use in its
+	// place if the load keeps it.
+	Instead(data []byte) []byte
 }
 
 // A Checker is a Load that can tell by checksums whether its table holds the
@@ -162,7 +172,8 @@ type Checks struct {
 	Sum uint64
 	// Totals are the exact sums of the values of columns, as tally.Column has
 	// them: the checksums are those of rows as they are sent, and would not show
-	// that they were made wrong. Nil for columns without; see [HasTotal].
+	// that they were made wrong. Nil for columns without, see [HasTotal], and for
+	// those whose values the encoder itself reads again.
 	Totals []*big.Int
 }
 

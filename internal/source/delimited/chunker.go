@@ -66,7 +66,8 @@ func (e *TooLongError) Error() string {
 // Set the exported fields before the first call of Next.
 type Chunker struct {
 	// Size is what chunks aim for, in bytes. A chunk is larger only when one
-	// record is.
+	// record is. Where it is more than the default, the first chunks are smaller,
+	// so that those who wait for something to do can begin.
 	Size int
 	// MaxRecord limits the length of one record in bytes; a longer one makes
 	// Next return a *TooLongError.
@@ -104,7 +105,7 @@ func (c *Chunker) Next() (*Chunk, error) {
 	}
 	// The chunk starts with what the one before left over.
 	buf := append(ch.Data[:0], c.rest...)
-	want := c.Size
+	want := min(c.Size, DefaultChunkSize<<min(c.seq, 16))
 	for {
 		buf = c.fill(buf, want)
 		if c.err != nil && !errors.Is(c.err, io.EOF) {

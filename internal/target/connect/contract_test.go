@@ -242,7 +242,9 @@ func TestTargetsLoad(t *testing.T) {
 		found, err := db.Find(ctx, "", "passages")
 		require.NoError(t, err)
 		assert.Equal(t, 1, found.Columns[0].Key)
-		assert.Equal(t, int64(4), found.Rows)
+		counted, err := db.Count(ctx, found)
+		require.NoError(t, err)
+		assert.Equal(t, int64(4), counted)
 	})
 }
 
@@ -436,7 +438,9 @@ func TestTargetsChecksum(t *testing.T) {
 			assert.Equal(t, sum, c.Sum)
 			_, all := batch(t, l, table, rows...)
 			for i, n := range c.Totals {
-				assert.Equal(t, target.HasTotal(all[i].Type), n != nil)
+				x := all[i].Type
+				reread := x.IsInteger() || x.Kind == sqltype.Boolean || x.Kind == sqltype.Date || x.Kind == sqltype.Decimal && x.Precision <= 18
+				assert.Equal(t, target.HasTotal(x) && (db.Dialect().Name != "mysql" || !reread), n != nil, table.Columns[i].Name)
 				if n != nil {
 					assert.Zero(t, n.Cmp(all[i].Total()), table.Columns[i].Name)
 				}

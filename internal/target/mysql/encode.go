@@ -13,7 +13,9 @@ type encoder struct {
 	types []sqltype.Type
 	sums  *summing // or nil
 	sum   uint64
-	plain [2][]byte // memory
+	// reread tells which columns are read again; nil where no sums are made.
+	reread []bool
+	plain  [2][]byte // memory
 }
 
 // Append implements target.Encoder.
@@ -28,6 +30,7 @@ func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 		if i > 0 {
 			b = append(b, '\t')
 		}
+		at := len(b)
 		switch t := e.types[i]; {
 		case v.Null:
 			b = append(b, `\N`...)
@@ -36,11 +39,13 @@ func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 		case t.Kind == sqltype.TimestampTZ:
 			b = reading.AppendTimestamp(b, v.Int, t.Precision)
 		case t.IsText():
-			at := len(b)
 			b = escape(b, v.Text)
 			longer = longer || len(b)-at != len(v.Text)
 		default:
 			b = v.Append(b, t)
+		}
+		if e.reread != nil && e.reread[i] && !v.Null && !reread(b[at:], v, e.types[i]) {
+			e.sums.spoilt.Store(true)
 		}
 	}
 	if e.sums != nil {

@@ -86,6 +86,8 @@ type pair struct {
 
 	batches int // begun, numbered from 1
 	flying  [2]flight
+	kept    bool   // the batch written last is kept
+	spare   []byte // memory in place of it
 	over    bool
 	refused []target.Refusal // found too late to be returned by Write
 }
@@ -124,8 +126,17 @@ func (l *load) newPair(ctx context.Context) *pair {
 	return p
 }
 
+// Instead implements target.Keeper.
+func (l *load) Instead(data []byte) []byte {
+	if l.pair == nil || !l.pair.kept {
+		return data
+	}
+	return l.pair.spare
+}
+
 // write takes a batch, unless the pair is over.
 func (p *pair) write(ctx context.Context, b target.Batch) (taken bool, err error) {
+	p.kept = false
 	if p.over {
 		return false, nil
 	}
@@ -142,7 +153,8 @@ func (p *pair) write(ctx context.Context, b target.Batch) (taken bool, err error
 	p.batches++
 	f := &p.flying[p.batches%2]
 	f.number, f.first = p.batches, p.l.rows
-	f.batch.Rows, f.batch.Data = b.Rows, append(f.batch.Data[:0], b.Data...)
+	p.kept, p.spare = true, f.batch.Data[:0]
+	f.batch = b
 	p.l.rows += b.Rows
 	p.wait.Add(1)
 	go p.fly(p.lanes[p.batches%2], *f)

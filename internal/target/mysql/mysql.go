@@ -229,10 +229,15 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*target.Table, err
 	if err := rows.Err(); err != nil {
 		return nil, d.fail("cannot be read", err)
 	}
-	if err := d.c.QueryRowContext(ctx, "SELECT count(*) FROM "+dialect.MySQL.Qualified(schema, table)).Scan(&t.Rows); err != nil {
-		return nil, d.fail("cannot count rows", err)
-	}
 	return t, nil
+}
+
+// Count implements target.Target.
+func (d *DB) Count(ctx context.Context, t *target.Table) (n int64, err error) {
+	if err = d.c.QueryRowContext(ctx, "SELECT count(*) FROM "+dialect.MySQL.Qualified(t.Schema, t.Name)).Scan(&n); err != nil {
+		return 0, d.fail("cannot count the rows of "+t.Name, err)
+	}
+	return n, nil
 }
 
 var typeForm = regexp.MustCompile(`^([a-z]+)(?:\(([\d,]+)\))?(.*)$`)
@@ -460,6 +465,9 @@ func (l *load) Encoder() target.Encoder {
 	e := &encoder{sums: l.sums}
 	for _, c := range l.spec.Table.Columns {
 		e.types = append(e.types, c.Type)
+		if l.sums != nil {
+			e.reread = append(e.reread, rereads(c.Type))
+		}
 	}
 	return e
 }
@@ -977,8 +985,8 @@ func (d *DB) List(ctx context.Context) ([]target.Listing, error) {
 	for i := range list {
 		if x := &list[i]; x.Rows > exactRows {
 			x.Estimated = true
-		} else if err := d.c.QueryRowContext(ctx, "SELECT count(*) FROM "+quote(x.Name)).Scan(&x.Rows); err != nil {
-			return nil, d.fail("cannot count "+x.Name, err)
+		} else if x.Rows, err = d.Count(ctx, &target.Table{Name: x.Name}); err != nil {
+			return nil, err
 		}
 	}
 	return list, nil

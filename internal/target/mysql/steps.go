@@ -54,9 +54,15 @@ func (l *load) stepwise(ctx context.Context) error {
 	}
 	if found, err := d.Find(ctx, t.Schema, t.Name); err != nil {
 		return err
-	} else if found != nil && begun && found.Rows == 0 {
-		if _, err := d.c.ExecContext(ctx, "DROP TABLE "+l.table); err != nil {
-			return d.fail("cannot begin anew", err)
+	} else if found != nil && begun {
+		rows, err := d.Count(ctx, found)
+		if err != nil {
+			return err
+		}
+		if rows == 0 {
+			if _, err := d.c.ExecContext(ctx, "DROP TABLE "+l.table); err != nil {
+				return d.fail("cannot begin anew", err)
+			}
 		}
 	}
 	statements := dialect.MySQL.Create(t)

@@ -320,7 +320,7 @@ func (l *load) Check(ctx context.Context) (*target.Checks, error) {
 	}
 	word := new(big.Int).Lsh(big.NewInt(1), 64)
 	c.Sum = sum.Mod(sum, word).Uint64()
-	if c.Totals, err = target.ParseTotals(columns, got[2:]); err != nil {
+	if c.Totals, err = target.ParseTotals(columns, target.HasTotal, got[2:]); err != nil {
 		return nil, l.d.fail("cannot be checked", err)
 	}
 	return &c, nil

@@ -157,10 +157,15 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*target.Table, err
 	if err != nil {
 		return nil, d.fail("cannot be read", err)
 	}
-	if err := d.c.QueryRow(ctx, "SELECT count(*) FROM "+dialect.Postgres.Qualified(t.Schema, table)).Scan(&t.Rows); err != nil {
-		return nil, d.fail("cannot count rows", err)
-	}
 	return t, nil
+}
+
+// Count implements target.Target.
+func (d *DB) Count(ctx context.Context, t *target.Table) (n int64, err error) {
+	if err = d.c.QueryRow(ctx, "SELECT count(*) FROM "+dialect.Postgres.Qualified(t.Schema, t.Name)).Scan(&n); err != nil {
+		return 0, d.fail("cannot count the rows of "+t.Name, err)
+	}
+	return n, nil
 }
 
 // standardType finds the standard type that a column's values are read as.
@@ -700,8 +705,8 @@ func (d *DB) List(ctx context.Context) ([]target.Listing, error) {
 	for i := range list {
 		if x := &list[i]; x.Rows > exactReltuples {
 			x.Estimated = true
-		} else if err := d.c.QueryRow(ctx, "SELECT count(*) FROM "+dialect.Postgres.Qualified(x.Schema, x.Name)).Scan(&x.Rows); err != nil {
-			return nil, d.fail("cannot count "+x.Name, err)
+		} else if x.Rows, err = d.Count(ctx, &target.Table{Schema: x.Schema, Name: x.Name}); err != nil {
+			return nil, err
 		}
 	}
 	return list, nil

@@ -140,11 +140,6 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*target.Table, err
 			c.Default = true
 		}
 	}
-	n, err := d.count(schema, table)
-	if err != nil {
-		return nil, err
-	}
-	t.Rows = n
 	return t, nil
 }
 
@@ -187,6 +182,11 @@ func standardType(c *target.Column) {
 	case declared == "" || has("BLOB", "NUM", "DEC"):
 		c.SQL, c.AnyLength = sqltype.Type{Kind: sqltype.Text}, true
 	}
+}
+
+// Count implements target.Target.
+func (d *DB) Count(ctx context.Context, t *target.Table) (int64, error) {
+	return d.count(t.Schema, t.Name)
 }
 
 func (d *DB) count(schema, table string) (int64, error) {
