@@ -18,10 +18,32 @@ type encoder struct {
 	plain  [2][]byte // memory
 }
 
-// Append implements target.Encoder.
+// Append implements target.Encoder. Few texts have anything to mark, so they
+// are first written as they are; what would be mistaken then shows in the line.
 func (e *encoder) Append(b []byte, row []reading.Value) []byte {
-	begin, half := len(b), 0
-	longer := false
+	begin := len(b)
+	b, half, nulls := e.write(b, row, false)
+	line := b[begin:]
+	marked := bytes.Count(line, tab) != len(row)-1 || bytes.Count(line, backslash) != nulls || bytes.IndexByte(line, '\n') >= 0
+	if marked {
+		b, half, _ = e.write(b[:begin], row, true)
+	}
+	if e.sums != nil {
+		first, second := b[begin:half], b[half+1:]
+		if marked {
+			e.plain[0], e.plain[1] = unescaped(e.plain[0][:0], first), unescaped(e.plain[1][:0], second)
+			first, second = e.plain[0], e.plain[1]
+		}
+		e.sum += e.sums.of(first, second)
+	}
+	return append(b, '\n')
+}
+
+var tab, backslash = []byte{'\t'}, []byte{'\\'}
+
+// write appends a row without its end. half is where the first half of what is
+// summed ends.
+func (e *encoder) write(b []byte, row []reading.Value, mark bool) (_ []byte, half, nulls int) {
 	for i := range row {
 		v := &row[i]
 		if e.sums != nil && i == e.sums.half {
@@ -34,13 +56,17 @@ func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 		switch t := e.types[i]; {
 		case v.Null:
 			b = append(b, `\N`...)
+			nulls++
 		case t.Kind == sqltype.Boolean:
 			b = append(b, byte('0'+v.Int))
 		case t.Kind == sqltype.TimestampTZ:
 			b = reading.AppendTimestamp(b, v.Int, t.Precision)
 		case t.IsText():
-			b = escape(b, v.Text)
-			longer = longer || len(b)-at != len(v.Text)
+			if mark {
+				b = escape(b, v.Text)
+			} else {
+				b = append(b, v.Text...)
+			}
 		default:
 			b = v.Append(b, t)
 		}
@@ -48,15 +74,7 @@ func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 			e.sums.spoilt.Store(true)
 		}
 	}
-	if e.sums != nil {
-		first, second := b[begin:half], b[half+1:]
-		if longer {
-			e.plain[0], e.plain[1] = unescaped(e.plain[0][:0], first), unescaped(e.plain[1][:0], second)
-			first, second = e.plain[0], e.plain[1]
-		}
-		e.sum += e.sums.of(first, second)
-	}
-	return append(b, '\n')
+	return b, half, nulls
 }
 
 // Sum implements target.Summer.
