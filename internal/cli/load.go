@@ -200,7 +200,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 		like = &copied
 	}
 	if !mode.New() || f.like != "" {
-		m, err := load.Map(ctx, in.sources, in.plan, like, load.MapOptions{ByPosition: f.byPosition, KeepIdentity: f.keepIdentity, Tolerate: tolerate})
+		m, err := load.Map(ctx, in.sources, in.plan, like, load.MapOptions{ByPosition: f.byPosition, KeepIdentity: f.keepIdentity, Tolerate: tolerate, Profile: in.profile})
 		if err != nil {
 			return err
 		}
@@ -218,7 +218,15 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 			}
 		}
 		if m.Blocked() {
-			return asked("%s: nothing was loaded; these differences are blocking%s", in.source.Name, m.Summary())
+			what := fmt.Sprintf("%s: nothing was loaded; these differences are blocking%s", in.source.Name, m.Summary())
+			if share := m.Tolerable(); share != "" {
+				how := "say --tolerate " + share
+				if in.given {
+					how = "write 'tolerate: " + share + "' into the plan"
+				}
+				what += "\n  mend the file, or " + how + ": then the others are loaded, and these records become rejects"
+			}
+			return asked("%s", what)
 		}
 		if f.dryRun {
 			return nil

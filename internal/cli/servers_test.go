@@ -178,8 +178,26 @@ func TestMapping(t *testing.T) {
 		b.write("gone.csv", "fee\n1\n2\n")
 		r = b.run(2, "load", "gone.csv", "--into", s.url, "--table", "boats", "--mode", "append")
 		assert.Contains(t, r.err, "boat_name: required, and the file has no such column")
+		// Dates are read as most of them are written, although two are none.
+		var days strings.Builder
+		days.WriteString("boat_name,built\n")
+		for i := range 40 {
+			fmt.Fprintf(&days, "Barge %d,%02d/06/1955\n", i, i%30+1)
+		}
+		days.WriteString("Late,31/06/1955\nOld,about 1900\n")
+		b.write("days.csv", days.String())
+		r = b.run(2, "load", "days.csv", "--into", s.url, "--table", "boats", "--mode", "append")
+		assert.Contains(t, r.err, "built: 2 values do not fit: no such date, first on line 42 '31/06/1955'")
+		assert.Contains(t, r.err, "say --tolerate 5%: then")
+		rec := b.loaded(3, "days.csv", "--into", s.url, "--table", "boats", "--mode", "append", "--tolerate", "5%")
+		assert.EqualValues(t, 40, rec.Records.Loaded)
+		b.write("open.csv", "boat_name,built\n"+strings.Repeat("Barge,04/06/1955\n", 40)+"Old,about 1900\n")
+		r = b.run(2, "load", "open.csv", "--into", s.url, "--table", "boats", "--mode", "append")
+		assert.Contains(t, r.err, "built: the dates read as well day-first as month-first; no value decides it; say --dates day-first or --dates month-first")
+		r = b.run(2, "load", "open.csv", "--into", s.url, "--table", "boats", "--mode", "append", "--dates", "day-first")
+		assert.Contains(t, r.err, "built: 1 value does not fit: not a date in the form of this column, first on line 42 'about 1900'")
 		// Tolerated misfits become rejects.
-		rec := b.loaded(3, "longer.csv", "--into", s.url, "--table", "boats", "--mode", "append", "--tolerate", "50%")
+		rec = b.loaded(3, "longer.csv", "--into", s.url, "--table", "boats", "--mode", "append", "--tolerate", "50%")
 		assert.EqualValues(t, 3, rec.Records.Loaded)
 
 		b.write("pos.csv", "a,b\nWrenna,7.00\n")

@@ -6,7 +6,9 @@ import (
 	"slices"
 	"strings"
 
+	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
+	"ambertray/internal/profile"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/target"
@@ -40,7 +42,8 @@ type Mapping struct {
 	// Plan is the plan with the table's names and types.
 	Plan *plan.Plan
 
-	index []int // in Pairings, of each column of Plan
+	index   []int // in Pairings, of each column of Plan
+	records int64 // that were read to see whether they fit
 }
 
 // MapOptions steer a mapping.
@@ -50,6 +53,10 @@ type MapOptions struct {
 	// Tolerate is the share of values that may misfit a column and become
 	// rejects.
 	Tolerate float64
+	// Profile is what the plan was made of, or nil. A column that the table has
+	// in another type than the values would make it is read in the way that the
+	// evidence has for that type.
+	Profile *profile.Profile
 }
 
 // Blocked reports whether any difference is blocking.
@@ -130,6 +137,10 @@ func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *target.
 			pc.Type = typ.String()
 			pc.Required = c.Required
 			pc.Default = nil
+			if open := opt.reread(&pc, want, typ); open != nil {
+				x.Weight, x.Text = Blocking, open.Text+"; "+open.Do
+				break
+			}
 			if _, err := pc.Reader(); err != nil {
 				x.Weight, x.Text = Blocking, err.Error()
 				break
@@ -184,12 +195,29 @@ func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *target.
 	return m, m.check(ctx, sources, opt)
 }
 
+// reread changes how a column is written where the table has it in another
+// type than was found. It returns what the evidence leaves open then.
+func (o *MapOptions) reread(c *plan.Column, found, t sqltype.Type) (open *profile.Finding) {
+	if o.Profile == nil || t.Kind == found.Kind || t.IsText() || t.IsNumber() && found.IsNumber() {
+		return nil
+	}
+	as, blockers := o.Profile.As(c.From, t)
+	switch {
+	case len(blockers) > 0:
+		return &blockers[0]
+	case as != nil:
+		c.Reading, c.Nulls = plan.ReadingOf(as), as.Nulls
+	}
+	return nil
+}
+
 // check reads the sources and counts what does not fit.
 func (m *Mapping) check(ctx context.Context, sources []*source.Source, opt MapOptions) error {
 	c, err := DryRun(ctx, Job{Sources: sources, Plan: m.Plan, MaxRejects: -1})
 	if err != nil {
 		return err
 	}
+	m.records = c.Records.Read
 	for i, k := range m.index {
 		x, miss := &m.Pairings[k], c.Misfits[i]
 		if miss.Count == 0 {
@@ -205,7 +233,7 @@ func (m *Mapping) check(ctx context.Context, sources []*source.Source, opt MapOp
 		default:
 			x.Text = fmt.Sprintf("%s not fit: %s, %s%s", map[bool]string{true: "1 value does", false: fmt.Sprintf("%d values do", miss.Count)}[miss.Count == 1], miss.Reason, first, quoted(miss.First[0].Value))
 		}
-		if float64(miss.Count) <= opt.Tolerate*float64(max(c.Records.Read, 1)) {
+		if float64(miss.Count) <= opt.Tolerate*float64(max(m.records, 1)) {
 			x.Weight = Caution
 			x.Text += "; tolerated, they become rejects"
 		}
@@ -282,6 +310,26 @@ func holds(t, want sqltype.Type) bool {
 		return t.Kind == want.Kind && t.Precision >= want.Precision
 	}
 	return false
+}
+
+// Tolerable is the share to tolerate for nothing to be blocking any more, in
+// words, or nothing if it would be more than a tenth, or if other differences
+// block, too.
+func (m *Mapping) Tolerable() string {
+	most := 0.0
+	for _, p := range m.Pairings {
+		if p.Weight == Blocking {
+			share := float64(p.Misfits) / float64(max(m.records, 1))
+			if p.Misfits == 0 || share > 0.1 {
+				return ""
+			}
+			most = max(most, share)
+		}
+	}
+	if most == 0 {
+		return ""
+	}
+	return phrase.Share(most)
 }
 
 // Summary is the blocking differences in one text, for an error.

@@ -37,3 +37,14 @@ func Size(n int64) string {
 	}
 	return ""
 }
+
+// Share is a share of at most a half, rounded up to what a person would type:
+// 0.1%, 2%.
+func Share(share float64) string {
+	for _, s := range []float64{0.0001, 0.001, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2} {
+		if share <= s {
+			return strconv.FormatFloat(s*100, 'f', -1, 64) + "%"
+		}
+	}
+	return "50%"
+}

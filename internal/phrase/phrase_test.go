@@ -25,3 +25,9 @@ func TestSize(t *testing.T) {
 		assert.Equal(t, want, Size(n))
 	}
 }
+
+func TestShare(t *testing.T) {
+	for share, want := range map[float64]string{0: "0.01%", 0.0001: "0.01%", 1.0 / 5000: "0.1%", 0.003: "0.5%", 0.011: "2%", 0.1: "10%", 0.3: "50%", 0.5: "50%"} {
+		assert.Equal(t, want, Share(share), share)
+	}
+}

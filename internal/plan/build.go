@@ -124,7 +124,7 @@ func Build(sources []*source.Source, prof *profile.Profile, w Wishes) (*Plan, Co
 		if w.KeepEmpty != "" && col.Type.IsText() {
 			pc.KeepEmpty = w.KeepEmpty
 		}
-		pc.Reading = readingOf(col)
+		pc.Reading = ReadingOf(col)
 		if prof.Across != nil {
 			x := prof.Across[i]
 			pc.Optional = len(x.Missing) > 0
@@ -219,8 +219,8 @@ func short(s []string, n int) []string {
 	return s
 }
 
-// readingOf is the part of a column's decisions that says how it is written.
-func readingOf(c *profile.Column) *Reading {
+// ReadingOf is the part of a column's decisions that says how it is written.
+func ReadingOf(c *profile.Column) *Reading {
 	var r Reading
 	switch {
 	case c.Type.IsTemporal():

@@ -53,6 +53,7 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 			}
 		}
 	}
+	p.decided = make(map[string]decision, len(all.cols))
 	for i, e := range all.cols {
 		header := src.Layout.Columns[i]
 		d := decision{p: p, e: e, opt: opt, certain: certain,
@@ -62,6 +63,7 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 		u := uniques[i]
 		d.col.Unique = e.blanks == 0 && d.values > 0 && !u.full && !u.gone.Load() && u.duplicates.count == 0
 		d.column()
+		p.decided[header] = d
 		p.Columns = append(p.Columns, d.col)
 		if n := u.duplicates.count; n > 0 && n*200 <= d.values && !u.gone.Load() && e.blanks == 0 && (d.col.Type.IsInteger() || d.col.Type.IsText()) {
 			p.find(Finding{Weight: Note, Code: "nearly-unique", Column: header, Count: n,
@@ -240,7 +242,8 @@ type decision struct {
 	col     *Column
 	opt     Options
 	certain map[reading.Mark]string
-	values  int64 // fields that are not blank
+	values  int64    // fields that are not blank
+	nulls   []string // words for null that some of them are
 }
 
 func (d *decision) find(w Weight, code, text, do string, count int64, ex []Example) {
@@ -269,12 +272,12 @@ func (d *decision) column() {
 		c.Type = sqltype.Type{Kind: sqltype.Text}
 		c.Why = "no value to tell it from"
 		if c.Blanks == 0 {
-			d.override(nil)
+			d.override()
 			return
 		}
 		c.Why = "blank in every record"
 		d.find(Caution, "all-blank", "blank in every record; the type is a guess", "leave the column out, or give its type", c.Blanks, nil)
-		d.override(nil)
+		d.override()
 		return
 	}
 	if n := e.numerals; n.count*2 > d.values {
@@ -291,6 +294,7 @@ func (d *decision) column() {
 		}
 	}
 	slices.Sort(nullWordList)
+	d.nulls = nullWordList
 	left := d.values - nulls.count
 
 	// Of those that fit as well, the first is taken: whole numbers that all
@@ -327,7 +331,7 @@ func (d *decision) column() {
 			*c = t
 			d.p.Findings = d.p.Findings[:n]
 			d.find(Caution, "near-miss", fmt.Sprintf("would be %s but for %s of %s", would, grouped(miss), group(left, "value")),
-				fmt.Sprintf("mend the file, or take them as rejects with --type %s, or --tolerate %s", flag(c.Header, would), tolerate(share)),
+				fmt.Sprintf("mend the file, or take them as rejects with --type %s, or --tolerate %s", flag(c.Header, would), phrase.Share(share)),
 				miss, d.misfits(best.family))
 		} else if e.zeros.count > 0 && e.zeros.count+e.ints.count == left {
 			c.Why = fmt.Sprintf("%s with leading zeros, which a number would lose; %s", groupIs(e.zeros.count, "code", "codes"), c.Why)
@@ -341,7 +345,7 @@ func (d *decision) column() {
 		d.find(Note, "quoted-empty", fmt.Sprintf("%s written as \"\" and %s as nothing; both become null", groupIs(e.quoted, "blank is", "blanks are"), grouped(e.blanks-e.quoted)),
 			"to keep \"\" as an empty text, use --keep-empty quoted", e.quoted, nil)
 	}
-	d.override(nullWordList)
+	d.override()
 }
 
 // textNulls are the null words that the caller asked for, which count in text
@@ -356,44 +360,66 @@ func (d *decision) textNulls(found []string) (out []string) {
 }
 
 // override puts the caller's type in the place of the one found.
-func (d *decision) override(nulls []string) {
+func (d *decision) override() {
 	for h, t := range d.opt.Types {
-		if !strings.EqualFold(h, d.col.Header) {
-			continue
-		}
-		c := d.col
-		if t.Kind == c.Type.Kind {
-			c.Type = t
-			c.Why = "as given; " + c.Why
-			return
-		}
-		found := c.Type
-		wasRequired := d.e.blanks == 0
-		// The way of writing is still that of the evidence.
-		var cand candidate
-		findings := len(d.p.Findings)
-		switch {
-		case t.IsNumber():
-			cand = d.number()
-		case t.IsTemporal():
-			cand = d.date()
-		case t.Kind == sqltype.Boolean:
-			cand = d.truth()
-		}
-		if cand.apply != nil && cand.fits > 0 {
-			cand.apply()
-			c.Nulls = nulls
-			wasRequired = wasRequired && len(nulls) == 0
-		}
-		d.p.Findings = d.p.Findings[:findings]
-		c.Type, c.Required = t, wasRequired
-		c.Why = fmt.Sprintf("as given; the values would make it %s", found)
-		if t.Kind >= sqltype.Timestamp && t.Kind <= sqltype.TimestampTZ || t.Kind == sqltype.Date || t.Kind == sqltype.Time {
-			c.Dates = slices.DeleteFunc(c.Dates, func(p *reading.Pattern) bool {
-				return p.HasDate() != (t.Kind != sqltype.Time) || p.HasZone() != (t.Kind == sqltype.TimestampTZ)
-			})
+		if strings.EqualFold(h, d.col.Header) {
+			d.become(t)
 		}
 	}
+}
+
+// become makes the column one of a type that was given. The way of writing is
+// still that of the evidence; what that leaves open for this type blocks, and
+// what it had left open for the one that was found does not any more.
+func (d *decision) become(t sqltype.Type) {
+	c := d.col
+	if t.Kind == c.Type.Kind {
+		c.Type = t
+		c.Why = "as given; " + c.Why
+		return
+	}
+	found := c.Type
+	wasRequired := d.e.blanks == 0
+	own := func(f Finding) bool { return f.Weight == Blocker && f.Column == c.Header }
+	d.p.Findings = slices.DeleteFunc(d.p.Findings, own)
+	findings := len(d.p.Findings)
+	var cand candidate
+	switch {
+	case t.IsNumber():
+		cand = d.number()
+	case t.IsTemporal():
+		cand = d.date()
+	case t.Kind == sqltype.Boolean:
+		cand = d.truth()
+	}
+	if cand.apply != nil && cand.fits > 0 {
+		cand.apply()
+		c.Nulls = d.nulls
+		wasRequired = wasRequired && len(d.nulls) == 0
+	}
+	made := slices.Clone(d.p.Findings[findings:])
+	d.p.Findings = append(d.p.Findings[:findings], slices.DeleteFunc(made, func(f Finding) bool { return !own(f) })...)
+	c.Type, c.Required = t, wasRequired
+	c.Why = fmt.Sprintf("as given; the values would make it %s", found)
+	if t.Kind >= sqltype.Timestamp && t.Kind <= sqltype.TimestampTZ || t.Kind == sqltype.Date || t.Kind == sqltype.Time {
+		c.Dates = slices.DeleteFunc(c.Dates, func(p *reading.Pattern) bool {
+			return p.HasDate() != (t.Kind != sqltype.Time) || p.HasZone() != (t.Kind == sqltype.TimestampTZ)
+		})
+	}
+}
+
+// As is a column as it would be if it were of another type: with the words for
+// null, the marks and the forms that the evidence has for that. Blockers are
+// what the evidence leaves open then. It is nil for a header that there is not.
+func (p *Profile) As(header string, t sqltype.Type) (as *Column, blockers []Finding) {
+	d, ok := p.decided[header]
+	if !ok {
+		return nil, nil
+	}
+	as = new(*d.col)
+	d.col, d.p = as, &Profile{}
+	d.become(t)
+	return as, d.p.Findings
 }
 
 // misfits gathers the first values that are not of a family.
@@ -1179,14 +1205,4 @@ func shellWord(s string) string {
 		return s
 	}
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
-}
-
-// tolerate rounds a share up to what a person would type.
-func tolerate(share float64) string {
-	for _, s := range []float64{0.0001, 0.001, 0.005, 0.01, 0.02, 0.05, 0.1} {
-		if share <= s {
-			return strconv.FormatFloat(s*100, 'f', -1, 64) + "%"
-		}
-	}
-	return "100%"
 }

@@ -131,6 +131,8 @@ type Profile struct {
 	Across []Presence
 	// Widths counts records with other numbers of fields than the header.
 	Widths []WidthCount
+
+	decided map[string]decision // what made each column so, by header
 }
 
 // A Preview is one of the first records.

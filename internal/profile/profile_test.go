@@ -227,6 +227,42 @@ func TestNearMiss(t *testing.T) {
 	assert.Equal(t, []Example{{Line: 32, Value: "31/04/2024"}}, f.Examples)
 }
 
+// A column can be asked what it would be as another type, in the way of writing
+// that most of its values have.
+func TestAs(t *testing.T) {
+	date := sqltype.Type{Kind: sqltype.Date}
+	values := append(repeat("13/05/2024", 30), "31/04/2024", "n/a")
+	p := profiled(t, Options{}, map[string][]string{"x": values, "y": append(repeat("1.234,50", 31), "six")})
+	as, open := p.As("x", date)
+	assert.Empty(t, open)
+	assert.Equal(t, date, as.Type)
+	require.Len(t, as.Dates, 1)
+	assert.Equal(t, "dd/MM/yyyy", as.Dates[0].String())
+	assert.Equal(t, []string{"n/a"}, as.Nulls)
+	assert.True(t, p.column("x").Type.IsText(), "the column itself stays what it is")
+	assert.Empty(t, p.column("x").Dates)
+	as, open = p.As("y", sqltype.Type{Kind: sqltype.Decimal, Precision: 9, Scale: 2})
+	assert.Empty(t, open)
+	assert.Equal(t, reading.Comma, as.Number.Decimal)
+	assert.Equal(t, reading.Point, as.Number.Thousands)
+	as, _ = p.As("z", date)
+	assert.Nil(t, as)
+
+	// What the values leave open is not taken for one or the other in silence.
+	values = append(repeat("01/02/2024", 30), "closed")
+	p = profiled(t, Options{}, map[string][]string{"x": values})
+	_, open = p.As("x", date)
+	require.Len(t, open, 1)
+	assert.Equal(t, "dates-undecided", open[0].Code)
+	assert.NotContains(t, p.codes("x"), "dates-undecided", "as a text it leaves nothing open")
+	_, open = profiled(t, Options{Dates: "month-first"}, map[string][]string{"x": values}).As("x", date)
+	assert.Empty(t, open)
+	p = profiled(t, Options{Types: map[string]sqltype.Type{"x": date}}, map[string][]string{"x": values})
+	assert.Contains(t, p.codes("x"), "dates-undecided", "neither if the type is given")
+	p = profiled(t, Options{Types: map[string]sqltype.Type{"x": {Kind: sqltype.Text}}}, map[string][]string{"x": repeat("01/02/2024", 30)})
+	assert.Empty(t, p.codes("x"), "who wants the text is not asked how to read it")
+}
+
 func TestGivenDecisions(t *testing.T) {
 	dates := map[string][]string{"x": {"01/02/2024", "03/04/2024"}}
 	for opt, want := range map[string]string{"day-first": "dd/MM/yyyy", "month-first": "MM/dd/yyyy", "dd/MM/yyyy": "dd/MM/yyyy", "MM/dd/yyyy": "MM/dd/yyyy"} {
