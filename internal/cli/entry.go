@@ -142,6 +142,14 @@ func (o *opened) stopped() error {
 	return fmt.Errorf("%s: the load is %w\n  go on with: ambertray resume %s", o.Name, load.ErrStopped, o.Name)
 }
 
+// unsettled is the error of an entry without receipt.
+func (o *opened) unsettled() error {
+	if err := o.stopped(); err != nil {
+		return err
+	}
+	return fmt.Errorf("%s: the load has no receipt; 'ambertray verify %s' settles what it came to", o.Name, o.Name)
+}
+
 // settled is the exit status of an entry: waiting, if rejects wait.
 func settled(r *tray.Receipt) error {
 	if r.Verdict == tray.Waiting {

@@ -243,8 +243,8 @@ type input struct {
 	sources  []*source.Source // all
 	profile  *profile.Profile // nil for a given plan, unless asked for
 	plan     *plan.Plan
-	comments plan.Comments
-	given    bool // the plan was given
+	comments plan.Comments // with the evidence that there is for the plan
+	given    bool          // the plan was given
 }
 
 // isPlan reports whether a file is a plan.
@@ -307,6 +307,12 @@ func (a *app) openAll(ctx context.Context, names []string, f *inputFlags, profil
 		known.Once = !profiled
 		if in.sources, err = a.planSources(ctx, name, in.plan, names[1:], known); err != nil {
 			return nil, err
+		}
+		if !slices.ContainsFunc(in.sources, func(s *source.Source) bool { return !in.plan.Made(s) }) {
+			// The evidence in the plan is that of these files.
+			if in.comments, err = plan.RemarksIn(name); err != nil {
+				return nil, err
+			}
 		}
 	} else {
 		known.Once = f.once

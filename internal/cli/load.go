@@ -389,8 +389,11 @@ func (a *app) told(receipt *tray.Receipt, entry *tray.Entry, into string, took t
 // writePapers puts plan and definition on the tray, as they will be run.
 func (a *app) writePapers(e *tray.Entry, in *input, job *load.Job, db target.Target) error {
 	comments := in.comments
+	if job.Plan != in.plan {
+		comments = plan.Comments{}
+	}
 	if in.given || job.Plan != in.plan {
-		comments = plan.Comments{Head: "Amber Tray plan, as it was run"}
+		comments.Head = "Amber Tray plan, as it was run"
 	}
 	b, err := job.Plan.Encode(comments)
 	if err != nil {
@@ -427,7 +430,7 @@ func (a *app) dryRun(ctx context.Context, in *input, job load.Job) error {
 func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took time.Duration) {
 	st := a.style(a.out)
 	fmt.Fprintf(a.out, "%s  %s of %s in %s, into %s\n\n", st.head(target.Qualified(r.Table.Schema, r.Table.Name)),
-		plural(r.Records.Loaded, "record"), sourceNames(r.Sources), round(took), into)
+		plural(r.Records.Loaded, "record"), tray.Names(r.Sources), round(took), into)
 	bytes := int64(0)
 	for i, s := range r.Sources {
 		if i == 0 || s.Path != r.Sources[i-1].Path {
@@ -444,7 +447,7 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took tim
 	g.row("rejected", grouped(r.Records.Rejected), rejects)
 	var skipped []string
 	for _, s := range r.Skipped {
-		skipped = append(skipped, skippedWords(s.Kind, s.Count))
+		skipped = append(skipped, s.Words())
 	}
 	g.row("skipped", grouped(r.Records.Skipped), st.dim(strings.Join(skipped, ", ")))
 	counted := ", counted before the commit"
@@ -515,25 +518,6 @@ func round(d time.Duration) string {
 
 // now is the time as papers have it.
 func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
-
-// sourceNames names one source, or the first of several.
-func sourceNames(s []tray.Source) string {
-	first := s[0].Path
-	if first == source.Stdin {
-		first = "standard input"
-	}
-	if s[0].Part != "" {
-		first += ", " + s[0].Part
-	}
-	if len(s) == 1 {
-		return first
-	}
-	other := "other file"
-	if s[1].Path == s[0].Path {
-		other = "other sheet"
-	}
-	return fmt.Sprintf("%s and %s", first, plural(int64(len(s)-1), other))
-}
 
 // size is how many bytes all sources have.
 func (in *input) size() (n int64) {
@@ -687,12 +671,4 @@ func (a *app) wereIn(before []tray.Summary, r *tray.Receipt, p *plan.Plan, found
 			fmt.Fprintf(a.err, "note: the bytes of %s had been loaded into this table before, by the entry %s\n", s.Path, was.Entry.Name)
 		}
 	}
-}
-
-// skippedWords says how many rows of a kind were skipped.
-func skippedWords(kind string, n int64) string {
-	if kind == source.LeftOut.String() {
-		return plural(n, "record") + " left out by the plan"
-	}
-	return plural(n, kind+" line")
 }

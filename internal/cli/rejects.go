@@ -61,7 +61,7 @@ type valueCount struct {
 // A rejectRow is one reject with what became of it.
 type rejectRow struct {
 	Reject int64    `json:"reject"`
-	State  string   `json:"state"` // waiting, mended or waived
+	State  string   `json:"state"` // see tray.Outcome
 	Source string   `json:"source"`
 	Line   int64    `json:"line"`
 	Cell   string   `json:"cell,omitempty"`
@@ -80,57 +80,36 @@ func (a *app) rejects(ctx context.Context, name string, f *entryFlags, all bool,
 	}
 	r := o.receipt
 	if r == nil {
-		if err := o.stopped(); err != nil {
-			return err
-		}
-		return fmt.Errorf("%s: the load has no receipt; 'ambertray verify %s' settles what it came to", o.Name, o.Name)
+		return o.unsettled()
 	}
 	var rows []rejectRow
 	var headers []string
 	groups := map[[2]string]*rejectGroup{}
 	shown := int64(0)
-	if r.Rejects() > 0 {
-		mended, waived := r.Settled()
-		latest := map[int64]tray.Refused{}
-		for _, m := range r.Mends {
-			for _, x := range m.Refused {
-				latest[x.Reject] = x
-			}
-		}
-		headers, err = tray.ReadRejects(ctx, o.Path(tray.OriginalFile), func(x *tray.Reject) error {
-			row := rejectRow{Reject: x.Number, State: "waiting", Source: x.Source, Line: x.Line, Cell: x.Cell, Column: x.Column, Reason: x.Reason, Value: x.Value}
-			switch {
-			case mended[x.Number]:
-				row.State = "mended"
-			case waived[x.Number]:
-				row.State = "waived"
-			}
-			if row.State != "waiting" && !all {
-				return nil
-			}
-			if now, ok := latest[x.Number]; ok && row.State == "waiting" {
-				row.Column, row.Reason, row.Value = now.Column, now.Reason, now.Value
-			}
-			g := groups[[2]string{row.Column, kind(row.Reason)}]
-			if g == nil {
-				g = &rejectGroup{Column: row.Column, Reason: kind(row.Reason), values: map[string]int64{}}
-				groups[[2]string{row.Column, g.Reason}] = g
-			}
-			g.Count++
-			if len(g.values) <= fewValues {
-				g.values[row.Value]++
-			}
-			if shown++; limit <= 0 || len(rows) < limit {
-				for _, f := range x.Fields {
-					row.Fields = append(row.Fields, f.Text)
-				}
-				rows = append(rows, row)
-			}
+	headers, err = o.Outcomes(ctx, r, func(x *tray.Outcome) error {
+		if x.State != tray.StillWaits && !all {
 			return nil
-		})
-		if err != nil {
-			return err
 		}
+		row := rejectRow{Reject: x.Number, State: x.State, Source: x.Source, Line: x.Line, Cell: x.Cell, Column: x.Column, Reason: x.Reason, Value: x.Value}
+		g := groups[[2]string{row.Column, kind(row.Reason)}]
+		if g == nil {
+			g = &rejectGroup{Column: row.Column, Reason: kind(row.Reason), values: map[string]int64{}}
+			groups[[2]string{row.Column, g.Reason}] = g
+		}
+		g.Count++
+		if len(g.values) <= fewValues {
+			g.values[row.Value]++
+		}
+		if shown++; limit <= 0 || len(rows) < limit {
+			for _, f := range x.Fields {
+				row.Fields = append(row.Fields, f.Text)
+			}
+			rows = append(rows, row)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	list := inOrder(groups)
 	if a.json {
@@ -142,7 +121,7 @@ func (a *app) rejects(ctx context.Context, name string, f *entryFlags, all bool,
 	done := a.page()
 	defer done()
 	st := a.style(a.out)
-	fmt.Fprintf(a.out, "%s  %s into %s\n\n", st.head("Rejects of "+o.Name), sourceNames(r.Sources), target.Qualified(r.Table.Schema, r.Table.Name))
+	fmt.Fprintf(a.out, "%s  %s into %s\n\n", st.head("Rejects of "+o.Name), tray.Names(r.Sources), target.Qualified(r.Table.Schema, r.Table.Name))
 	a.printAccount(st, r)
 	if shown == 0 {
 		fmt.Fprintf(a.out, "\n  %s\n", st.good("nothing waits"))
@@ -226,7 +205,7 @@ func (a *app) printReject(st style, x rejectRow, headers []string, wrong string,
 		what = x.Column + ": " + what
 	}
 	state := ""
-	if x.State != "waiting" {
+	if x.State != tray.StillWaits {
 		state = "  " + st.good(x.State)
 	}
 	fmt.Fprintf(a.out, "\n  %s  %s  %s%s\n", st.title(fmt.Sprintf("%d", x.Reject)), st.dim(where), st.warn(what), state)

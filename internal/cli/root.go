@@ -178,7 +178,7 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 	f.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress")
 	f.StringVar(&a.logLevel, "log-level", "none", "messages to show besides results and errors: debug, info, warn, error or none")
-	root.AddCommand(a.lookCommand(), a.planCommand(), a.ddlCommand(), a.loadCommand(), a.resumeCommand(), a.trayCommand(), a.rejectsCommand(), a.mendCommand(), a.verifyCommand(), a.scriptCommand(), a.dictionaryCommand(), a.exportCommand(), a.peekCommand(), a.demoCommand())
+	root.AddCommand(a.lookCommand(), a.planCommand(), a.ddlCommand(), a.loadCommand(), a.resumeCommand(), a.trayCommand(), a.rejectsCommand(), a.mendCommand(), a.verifyCommand(), a.scriptCommand(), a.dictionaryCommand(), a.reportCommand(), a.exportCommand(), a.peekCommand(), a.demoCommand())
 	return root
 }
 

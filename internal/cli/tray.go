@@ -127,7 +127,7 @@ func (a *app) trayRow(g *grid, st style, s tray.Summary) {
 		}
 		table := ""
 		if x := s.Stops; x != nil {
-			table, note = target.Qualified(x.Table.Schema, x.Table.Name), sourceNames(x.Sources)
+			table, note = target.Qualified(x.Table.Schema, x.Table.Name), tray.Names(x.Sources)
 		}
 		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", old, st.dim(shorten(note, 60)))
 		return
@@ -145,10 +145,10 @@ func (a *app) trayRow(g *grid, st style, s tray.Summary) {
 	}
 	table := target.Qualified(r.Table.Schema, r.Table.Name)
 	if s.State == tray.IsFailed {
-		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", old, sourceNames(r.Sources))
+		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", old, tray.Names(r.Sources))
 		return
 	}
-	g.row(st.state(s.State), s.Entry.Name, table, n(r.Records.Read), n(r.Records.Loaded), n(r.Records.Mended), n(r.Records.Waived), waiting, old, sourceNames(r.Sources))
+	g.row(st.state(s.State), s.Entry.Name, table, n(r.Records.Read), n(r.Records.Loaded), n(r.Records.Mended), n(r.Records.Waived), waiting, old, tray.Names(r.Sources))
 }
 
 func (s style) state(t tray.State) string {

@@ -29,6 +29,7 @@ var Steps = []Step{
 	{"The lock keepers have corrected three of the four; load just those.", []string{"mend", "lock_passages", "corrected-rejects.csv"}, 3},
 	{"The fourth cannot be corrected; settle it, with the reason.", []string{"mend", "lock_passages", "--waive", "3", "--because", "the page is torn, the remarks are lost"}, 0},
 	{"Every record is accounted for. Compare every value of the table with the file, and with what was mended.", []string{"verify", "lock_passages", "--deep"}, 0},
+	{"The page that goes with the ticket, with pictures of the columns.", []string{"report", "lock_passages", "-o", "lock-passages.html", "--yes"}, 0},
 	{"A workbook with a sheet a month: which one?", []string{"look", "toll-book-2025.xlsx"}, 2},
 	{"All of them, as one table. Two months are missing, and August has another name for the toll.", []string{"look", "toll-book-2025.xlsx", "--sheet", "all", "--rows", "4"}, 2},
 	{"A plan settles it: the date comes from day, sheet and file name, the permits get their zeros back.", []string{"look", "tolls.yaml", "--rows", "6"}, 0},

@@ -176,3 +176,32 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// The evidence that a plan's file has beside its parts can be read again.
+func TestRemarks(t *testing.T) {
+	written := Comments{Head: "of a file", Beside: map[string]string{"$.table.key": "unique", "$.columns[0].type": "1 … 9; # all different", "$.columns[1].reading": "why: 'so'", "$.sources[0].delimiter": "by the lines"},
+		Above: map[string][]string{"$.columns[1]": {"CAUTION: \"a\"", "and another"}}}
+	comma := "comma"
+	p := &Plan{Version: 1, Sources: []Source{{File: "a.csv", Delimiter: &comma}}, Table: Table{Name: "t", Key: []string{"id"}},
+		Columns: []Column{{Name: "id", From: "ID", Type: "integer", Required: true}, {Name: "day", From: "Day", Type: "date", Reading: &Reading{Dates: []string{"dd/MM/yyyy"}}}}}
+	b, err := p.Encode(written)
+	require.NoError(t, err)
+	read, err := Remarks(b)
+	require.NoError(t, err)
+	assert.Equal(t, written.Beside, read.Beside, string(b))
+	assert.Equal(t, written.Above["$.columns[1]"], read.Above["$.columns[1]"], string(b))
+	_, err = Remarks([]byte("a: [1"))
+	assert.Error(t, err)
+}
+
+func TestReadingInWords(t *testing.T) {
+	for want, r := range map[string]Reading{
+		"":                       {},
+		"dd/MM/yyyy or yyyyMMdd": {Dates: []string{"dd/MM/yyyy", "yyyyMMdd"}},
+		"decimal comma, \".\" between thousands, with £, negatives in brackets": {Decimal: ",", Thousands: ".", Currency: "£", Negative: "brackets"},
+		"the minus behind, a percent sign behind":                               {Decimal: ".", Negative: "trailing", Percent: true},
+		"yes, ja for true, no for false":                                        {True: []string{"yes", "ja"}, False: []string{"no"}},
+	} {
+		assert.Equal(t, want, r.Words())
+	}
+}

@@ -111,6 +111,26 @@ func (g *Reading) apply(r *reading.Reader) (err error) {
 	return nil
 }
 
+// Words says the reading in a few words.
+func (r *Reading) Words() string {
+	var w []string
+	add := func(is bool, text string) {
+		if is {
+			w = append(w, text)
+		}
+	}
+	add(len(r.Dates) > 0, strings.Join(r.Dates, " or "))
+	add(r.Pivot != 0, fmt.Sprintf("years of two digits from %d on in 19..", r.Pivot))
+	add(r.Decimal == ",", "decimal comma")
+	add(r.Thousands != "", fmt.Sprintf("%q between thousands", r.Thousands))
+	add(r.Currency != "", "with "+r.Currency)
+	add(r.Negative == "brackets", "negatives in brackets")
+	add(r.Negative == "trailing", "the minus behind")
+	add(r.Percent, "a percent sign behind")
+	add(len(r.True)+len(r.False) > 0, strings.Join(r.True, ", ")+" for true, "+strings.Join(r.False, ", ")+" for false")
+	return strings.Join(w, ", ")
+}
+
 // ReadFile reads a plan from a file.
 func ReadFile(name string) (*Plan, error) {
 	b, err := os.ReadFile(name)
@@ -226,6 +246,63 @@ type Comments struct {
 	Head   string            // at the top of the file
 	Beside map[string]string // behind the value
 	Above  map[string][]string
+}
+
+// RemarksIn reads the comments of a plan's file.
+func RemarksIn(name string) (Comments, error) {
+	b, err := os.ReadFile(name)
+	if err != nil {
+		return Comments{}, err
+	}
+	return Remarks(b)
+}
+
+// Remarks reads the comments of a plan.
+func Remarks(b []byte) (Comments, error) {
+	c := Comments{Beside: map[string]string{}, Above: map[string][]string{}}
+	var doc yaml.Node
+	if err := yaml.Load(b, &doc); err != nil {
+		return c, err
+	}
+	text := func(comment string) (lines []string) {
+		for l := range strings.Lines(comment) {
+			if l = strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(l), "#")); l != "" {
+				lines = append(lines, l)
+			}
+		}
+		return
+	}
+	note := func(path string, key, value *yaml.Node) {
+		if beside := text(value.LineComment); len(beside) > 0 {
+			c.Beside[path] = strings.Join(beside, " ")
+		}
+		if above := text(key.HeadComment); len(above) > 0 {
+			c.Above[path] = append(c.Above[path], above...)
+		}
+	}
+	var walk func(path string, n *yaml.Node)
+	walk = func(path string, n *yaml.Node) {
+		switch n.Kind {
+		case yaml.DocumentNode:
+			for _, x := range n.Content {
+				walk(path, x)
+			}
+		case yaml.SequenceNode:
+			for i, x := range n.Content {
+				item := fmt.Sprintf("%s[%d]", path, i)
+				note(item, x, x)
+				walk(item, x)
+			}
+		case yaml.MappingNode:
+			for i := 0; i+1 < len(n.Content); i += 2 {
+				part := path + "." + n.Content[i].Value
+				note(part, n.Content[i], n.Content[i+1])
+				walk(part, n.Content[i+1])
+			}
+		}
+	}
+	walk("$", &doc)
+	return c, nil
 }
 
 // Encode writes the plan as YAML.

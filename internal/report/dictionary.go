@@ -142,15 +142,23 @@ func mark(s string) string {
 //go:embed dictionary.html
 var dictionaryPage string
 
-var dictionaryTemplate = template.Must(template.New("dictionary").Funcs(template.FuncMap{
-	"grouped": phrase.Grouped, "count": phrase.Count,
+//go:embed style.css
+var styleSheet string
+
+// style is that of all pages.
+var style = template.CSS(styleSheet)
+
+var functions = template.FuncMap{
+	"grouped": phrase.Grouped, "count": phrase.Count, "len64": func(list []int64) int64 { return int64(len(list)) },
 	"short": func(s string) string {
 		if r := []rune(s); len(r) > shown {
 			return string(r[:shown-1]) + "…"
 		}
 		return s
 	},
-}).Parse(dictionaryPage))
+}
+
+var dictionaryTemplate = template.Must(template.New("dictionary").Funcs(functions).Parse(dictionaryPage))
 
 // HTML writes a page that needs nothing else.
 func (d *Dictionary) HTML(w io.Writer) error {
@@ -158,5 +166,5 @@ func (d *Dictionary) HTML(w io.Writer) error {
 	for i, is := range d.used() {
 		used[strings.ReplaceAll(head[i], " ", "")] = is
 	}
-	return dictionaryTemplate.Execute(w, map[string]any{"D": d, "Used": used, "Columns": int64(len(d.Columns))})
+	return dictionaryTemplate.Execute(w, map[string]any{"D": d, "Used": used, "Columns": int64(len(d.Columns)), "Style": style})
 }

@@ -116,7 +116,7 @@ type Spec struct {
 type Listing struct {
 	Schema    string `json:"schema,omitempty"`
 	Name      string `json:"name"`
-	Kind      string `json:"kind"` // table or view
+	Kind      string `json:"kind"` // table, view, unfinished or remains
 	Rows      int64  `json:"rows"`
 	Estimated bool   `json:"estimated"` // Rows is the database's own estimate
 	Bytes     int64  `json:"bytes"`     // on disk, with indexes; 0: not known

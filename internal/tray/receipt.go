@@ -7,7 +7,9 @@ import (
 	"strings"
 	"time"
 
+	"ambertray/internal/phrase"
 	"ambertray/internal/reading"
+	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
 )
@@ -62,6 +64,25 @@ type Source struct {
 	SHA256 string `json:"sha256"`
 }
 
+// Names names one source, or the first of several.
+func Names(s []Source) string {
+	first := s[0].Path
+	if first == source.Stdin {
+		first = "standard input"
+	}
+	if s[0].Part != "" {
+		first += ", " + s[0].Part
+	}
+	if len(s) == 1 {
+		return first
+	}
+	other := "other file"
+	if s[1].Path == s[0].Path {
+		other = "other sheet"
+	}
+	return fmt.Sprintf("%s and %s", first, phrase.Count(int64(len(s)-1), other))
+}
+
 // Records is the account: Read = Loaded + Mended + Waived + Rejected + Skipped.
 type Records struct {
 	Read   int64 `json:"read"`
@@ -82,6 +103,14 @@ func (r Records) Balanced() bool {
 type Skip struct {
 	Kind  string `json:"kind"`
 	Count int64  `json:"count"`
+}
+
+// Words says how many rows of a kind were skipped.
+func (s Skip) Words() string {
+	if s.Kind == source.LeftOut.String() {
+		return phrase.Count(s.Count, "record") + " left out by the plan"
+	}
+	return phrase.Count(s.Count, s.Kind+" line")
 }
 
 // Table is where the records went.

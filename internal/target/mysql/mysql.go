@@ -9,7 +9,8 @@
 //
 // Definitions are committed at once by these servers. A new table is therefore
 // made beside the one that is wanted, under a name of our own, and renamed when
-// all is verified; a side table whose load has died is removed by the next. It
+// all is verified; a side table whose load has died is removed by the next load
+// into the database. It
 // is filled on two connections as long as all goes well, see pair.
 package mysql
 
@@ -421,16 +422,23 @@ func (l *load) start(ctx context.Context) error {
 	return nil
 }
 
-// sweep removes side tables of the same table whose load has died. The server
-// may still be rolling it back; up to ten seconds are given to that.
+// isSide is the form of the names of side tables, and of tables that one has
+// replaced.
+var isSide = regexp.MustCompile(`^` + sidePrefix + `[0-9a-f]{10}_[0-9a-f]{8}(_old)?$`)
+
+// lockOf is the lock that a load holds as long as it needs a side table.
+func lockOf(side string) string { return strings.TrimSuffix(side, "_old") }
+
+// sweep removes side tables whose load has died, of whatever table in the same
+// database. The server may still be rolling back one of the same table; up to
+// ten seconds are given to that.
 func (l *load) sweep(ctx context.Context) error {
 	d, t := l.d, l.spec.Table
 	in := t.Schema
 	if in == "" {
 		in = d.database
 	}
-	rows, err := d.c.QueryContext(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = ? AND left(table_name, ?) = ?",
-		in, len(sideName(t.Schema, t.Name)), sideName(t.Schema, t.Name))
+	rows, err := d.c.QueryContext(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = ? AND left(table_name, ?) = ?", in, len(sidePrefix), sidePrefix)
 	if err != nil {
 		return d.fail("cannot list tables", err)
 	}
@@ -440,20 +448,26 @@ func (l *load) sweep(ctx context.Context) error {
 		if err := rows.Scan(&n); err != nil {
 			return d.fail("cannot list tables", err)
 		}
-		stale = append(stale, n)
+		if isSide.MatchString(n) {
+			stale = append(stale, n)
+		}
 	}
 	rows.Close()
 	for _, n := range stale {
+		own, wait := strings.HasPrefix(n, sideName(t.Schema, t.Name)), 0
+		if own {
+			wait = 10
+		}
 		var got sql.NullInt64
-		if err := d.c.QueryRowContext(ctx, "SELECT get_lock(?, 10)", n).Scan(&got); err != nil {
+		if err := d.c.QueryRowContext(ctx, "SELECT get_lock(?, ?)", lockOf(n), wait).Scan(&got); err != nil {
 			return d.fail("cannot see whether a load is running", err)
 		}
 		if got.Int64 != 1 {
 			continue
 		}
 		_, err := d.c.ExecContext(ctx, "DROP TABLE IF EXISTS "+dialect.MySQL.Qualified(t.Schema, n))
-		d.c.ExecContext(ctx, "DO release_lock(?)", n)
-		if err != nil {
+		d.c.ExecContext(ctx, "DO release_lock(?)", lockOf(n))
+		if err != nil && own { // of others, not everybody may
 			return d.fail("cannot remove what a stopped load left", err)
 		}
 	}
@@ -983,6 +997,13 @@ func (d *DB) List(ctx context.Context) ([]target.Listing, error) {
 	}
 	rows.Close()
 	for i := range list {
+		if x := &list[i]; isSide.MatchString(x.Name) {
+			x.Kind = "unfinished"
+			var free sql.NullInt64
+			if err := d.c.QueryRowContext(ctx, "SELECT is_free_lock(?)", lockOf(x.Name)).Scan(&free); err == nil && free.Int64 == 1 {
+				x.Kind = "remains"
+			}
+		}
 		if x := &list[i]; x.Rows > exactRows {
 			x.Estimated = true
 		} else if x.Rows, err = d.Count(ctx, &target.Table{Name: x.Name}); err != nil {

@@ -149,8 +149,27 @@ func TestSideTables(t *testing.T) {
 	left := sideName("", "tolls") + "00000000"
 	_, err := db.Exec("CREATE TABLE " + left + " (id int); ")
 	require.NoError(t, err)
-	_, err = db.Exec("CREATE TABLE " + sideName("", "other") + "00000000 (id int)")
+	// Of another table: the remains of a load that died, what one that died had
+	// replaced, and those of one that is running.
+	other := sideName("", "other")
+	for _, end := range []string{"00000000", "11111111_old", "22222222", "22222222_old"} {
+		_, err = db.Exec("CREATE TABLE " + other + end + " (id int)")
+		require.NoError(t, err)
+	}
+	_, err = db.Exec("CREATE TABLE ambertray_notes_of_mine (id int)")
 	require.NoError(t, err)
+	running, err := db.Conn(ctx)
+	require.NoError(t, err)
+	defer running.Close()
+	_, err = running.ExecContext(ctx, "DO get_lock('"+other+"22222222', 0)")
+	require.NoError(t, err)
+	listed := map[string]string{}
+	list, err := d.List(ctx)
+	require.NoError(t, err)
+	for _, x := range list {
+		listed[x.Name] = x.Kind
+	}
+	assert.Equal(t, map[string]string{left: "remains", other + "00000000": "remains", other + "11111111_old": "remains", other + "22222222": "unfinished", other + "22222222_old": "unfinished", "ambertray_notes_of_mine": "table"}, listed)
 	first, err := d.Begin(ctx, spec)
 	require.NoError(t, err)
 	tables := func() (n []string) {
@@ -165,22 +184,27 @@ func TestSideTables(t *testing.T) {
 		return
 	}
 	now := tables()
-	assert.NotContains(t, now, left)
+	for _, gone := range []string{left, other + "00000000", other + "11111111_old"} {
+		assert.NotContains(t, now, gone)
+	}
+	for _, stays := range []string{other + "22222222", other + "22222222_old", "ambertray_notes_of_mine"} {
+		assert.Contains(t, now, stays)
+	}
 	assert.NotContains(t, now, "tolls", "until all is verified it has another name")
-	assert.Len(t, now, 2)
+	assert.Len(t, now, 4)
 	require.NoError(t, first.Commit(ctx))
 	assert.Contains(t, tables(), "tolls")
 	second, err := d.Begin(ctx, target.Spec{Mode: target.Replace, Table: spec.Table})
 	require.NoError(t, err)
 	require.NoError(t, second.Rollback())
-	assert.Len(t, tables(), 2)
+	assert.Len(t, tables(), 4)
 
 	_, err = db.Exec("CREATE TABLE old (id int) ENGINE=MyISAM")
 	require.NoError(t, err)
 	found, err := d.Find(ctx, "", "old")
 	require.NoError(t, err)
 	assert.Contains(t, found.Unsafe, "MyISAM")
-	list, err := d.List(ctx)
+	list, err = d.List(ctx)
 	require.NoError(t, err)
-	assert.Len(t, list, 3)
+	assert.Len(t, list, 5)
 }

@@ -1,0 +1,286 @@
+package report
+
+import (
+	"bytes"
+	_ "embed"
+	"fmt"
+	"html/template"
+	"image/color"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/plotter"
+	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/draw"
+	"gonum.org/v1/plot/vg/vgsvg"
+
+	"ambertray/internal/phrase"
+	"ambertray/internal/plan"
+	"ambertray/internal/tally"
+	"ambertray/internal/tray"
+)
+
+// A Load is the account of one load on a page: what came in, what was decided,
+// what was loaded, and what was not.
+type Load struct {
+	Receipt *tray.Receipt `json:"receipt"`
+	Sources []Source      `json:"sources"`
+	Columns []Column      `json:"columns"`
+	LeftOut []string      `json:"left_out"` // headers that were not loaded
+	Keep    string        `json:"keep"`     // the condition for records, or ""
+	Rejects []Reject      `json:"rejects"`  // the first of them
+	More    int64         `json:"more"`     // rejects that are not among them
+	// Definition is the table's, in the database's SQL; "" where it existed.
+	Definition string `json:"definition"`
+	// Unseen says why nothing is known of how the values lie, or is "".
+	Unseen string `json:"unseen"`
+}
+
+// A Source is what was read, and how it was taken apart.
+type Source struct {
+	tray.Source
+	Form []string `json:"form"`
+}
+
+// A Column is one of the table.
+type Column struct {
+	tray.Column
+	From     string   `json:"from"` // the source's column
+	Key      int      `json:"key"`  // its place in the primary key, from 1, or 0
+	Required bool     `json:"required"`
+	Decided  []string `json:"decided"`  // what the plan says of it, with the evidence
+	Cautions []string `json:"cautions"` // as they stand in the plan
+	// By tells what Bars are of: class, value or length; Step how wide a class
+	// is.
+	By   string      `json:"by"`
+	Step string      `json:"step"`
+	Bars []tally.Bar `json:"bars"`
+
+	longest int // characters
+}
+
+// A Reject is a record that was refused, and what became of it.
+type Reject struct {
+	Number  int64  `json:"reject"`
+	Place   string `json:"place"`
+	Column  string `json:"column"`
+	Reason  string `json:"reason"`
+	Value   string `json:"value"`
+	State   string `json:"state"` // waiting, mended or waived
+	Because string `json:"because"`
+}
+
+// Title names the sources.
+func (l *Load) Title() string { return tray.Names(l.Receipt.Sources) }
+
+// NewLoad begins the account. Remarks are those that stand in the plan's file.
+func NewLoad(r *tray.Receipt, p *plan.Plan, remarks plan.Comments) *Load {
+	l := &Load{Receipt: r, LeftOut: append([]string{}, p.LeaveOut...), Keep: p.Keep, Columns: []Column{}, Rejects: []Reject{}}
+	for i, s := range r.Sources {
+		known := min(i, len(p.Sources)-1)
+		l.Sources = append(l.Sources, Source{s, form(&p.Sources[known], remarks, known)})
+	}
+	at := map[string]int{}
+	for i, c := range p.Columns {
+		at[c.Name] = i
+	}
+	for _, c := range r.Columns {
+		x := Column{Column: c, From: "the record's number", Key: 1 + slices.Index(p.Table.Key, c.Name), Decided: []string{}, Cautions: []string{}, Bars: []tally.Bar{}}
+		if i, ok := at[c.Name]; ok {
+			pc := &p.Columns[i]
+			x.From, x.Required = pc.From, pc.Required
+			x.decided(pc, remarks, fmt.Sprintf("$.columns[%d]", i))
+		}
+		l.Columns = append(l.Columns, x)
+	}
+	return l
+}
+
+// form says how a source was taken apart.
+func form(s *plan.Source, remarks plan.Comments, i int) (out []string) {
+	say := func(key, text string) {
+		if text != "" {
+			out = append(out, with(text, remarks.Beside[fmt.Sprintf("$.sources[%d].%s", i, key)]))
+		}
+	}
+	say("encoding", s.Encoding)
+	if s.Delimiter != nil {
+		say("delimiter", fmt.Sprintf("%q between fields", *s.Delimiter))
+	}
+	if s.Header != nil {
+		say("header", map[bool]string{true: fmt.Sprintf("header in line %d", *s.Header), false: "no header"}[*s.Header > 0])
+	}
+	if s.Range != "" {
+		say("range", "cells "+s.Range)
+	}
+	return out
+}
+
+// decided says what the plan has of a column.
+func (c *Column) decided(p *plan.Column, remarks plan.Comments, path string) {
+	say := func(key, text string) {
+		c.Decided = append(c.Decided, with(text, remarks.Beside[path+"."+key]))
+	}
+	if p.Value != "" {
+		c.From = "computed"
+		say("value", "is "+p.Value)
+	}
+	if p.Fill != "" {
+		say("fill", "where blank, "+p.Fill)
+	}
+	if why := remarks.Beside[path+".type"]; why != "" {
+		c.Decided = append(c.Decided, why)
+	}
+	if r := p.Reading; r != nil {
+		if words := r.Words(); words != "" {
+			say("reading", "written: "+words)
+		}
+	}
+	if len(p.Nulls) > 0 {
+		say("null_words", "null is '"+strings.Join(p.Nulls, "', '")+"'")
+	}
+	if p.Trim {
+		say("trim", "spaces around are taken off")
+	}
+	c.Cautions = append(c.Cautions, remarks.Above[path]...)
+}
+
+// with puts the evidence behind what was decided.
+func with(text, why string) string {
+	if why == "" {
+		return text
+	}
+	return text + " (" + why + ")"
+}
+
+// Lie adds how the values of each column lie.
+func (l *Load) Lie(spreads []*tally.Spread) {
+	for i, s := range spreads {
+		c := &l.Columns[i]
+		c.Step, c.longest = s.Step(), s.Longest()
+		if c.By, c.Bars = s.Bars(); c.Bars == nil {
+			c.Bars = []tally.Bar{}
+		}
+	}
+}
+
+// Share is a bar's length in percent of the longest one.
+func (c *Column) Share(n int64) float64 { return 100 * float64(n) / float64(max(c.most(), 1)) }
+
+func (c *Column) most() (most int64) {
+	for _, b := range c.Bars {
+		most = max(most, b.Count)
+	}
+	return
+}
+
+// Caption says what the bars of a picture are.
+func (c *Column) Caption() string {
+	if len(c.Bars) == 1 {
+		one := "all the same"
+		if c.By == tally.ByLength {
+			one = "all of " + phrase.Count(int64(c.longest), "character")
+		}
+		return one
+	}
+	what := fmt.Sprintf("a bar for each %s", c.Step)
+	if c.By == tally.ByLength {
+		what = "by length, " + c.Bars[0].Value + " to " + phrase.Count(int64(c.longest), "character")
+	}
+	return fmt.Sprintf("%s; the tallest: %s", what, phrase.Count(c.most(), "value"))
+}
+
+// The picture's size and colour.
+const (
+	pictureWidth  = vg.Length(230)
+	pictureHeight = vg.Length(46)
+)
+
+var amber = color.RGBA{R: 0xb2, G: 0x6a, A: 0xff}
+
+// Picture draws classes or lengths as an SVG. Bars that are not empty are to be
+// seen, however small.
+func (c *Column) Picture() (template.HTML, error) {
+	if len(c.Bars) < 2 || c.By == tally.ByValue {
+		return "", nil
+	}
+	most := float64(c.most())
+	values := make(plotter.Values, len(c.Bars))
+	for i, b := range c.Bars {
+		if b.Count > 0 {
+			values[i] = max(float64(b.Count)/most, 0.03)
+		}
+	}
+	p := plot.New()
+	p.BackgroundColor = nil
+	p.HideAxes()
+	p.X.Padding, p.Y.Padding = 0, 0
+	bars, err := plotter.NewBarChart(values, min(pictureWidth*0.86/vg.Length(len(values)), 16))
+	if err != nil {
+		return "", err
+	}
+	bars.LineStyle.Width, bars.Color = 0, amber
+	p.Add(bars)
+	p.Y.Min, p.Y.Max = 0, 1
+	canvas := vgsvg.New(pictureWidth, pictureHeight)
+	p.Draw(draw.New(canvas))
+	var b bytes.Buffer
+	if _, err := canvas.WriteTo(&b); err != nil {
+		return "", err
+	}
+	// Only the drawing itself goes into a page.
+	_, svg, _ := strings.Cut(b.String(), "<svg")
+	return template.HTML("<svg" + svg), nil
+}
+
+// A Stretch is one part of the account's bar.
+type Stretch struct {
+	Name  string
+	Count int64
+	Share float64 // percent
+}
+
+// Account is where the records are, without what there is none of.
+func (l *Load) Account() (out []Stretch) {
+	c := l.Receipt.Records
+	for _, x := range []Stretch{{"loaded", c.Loaded, 0}, {"mended", c.Mended, 0}, {"waived", c.Waived, 0}, {"waiting", c.Rejected, 0}, {"skipped", c.Skipped, 0}} {
+		if x.Count > 0 {
+			x.Share = 100 * float64(x.Count) / float64(max(c.Read, 1))
+			out = append(out, x)
+		}
+	}
+	return
+}
+
+// Sum is the account as an equation.
+func (l *Load) Sum() string {
+	s := ""
+	for i, x := range l.Account() {
+		if i > 0 {
+			s += " + "
+		}
+		s += phrase.Grouped(x.Count) + " " + x.Name
+	}
+	if s == "" {
+		s = "0"
+	}
+	return phrase.Count(l.Receipt.Records.Read, "record") + " read = " + s
+}
+
+// Took is how long the load was.
+func (l *Load) Took() time.Duration {
+	return l.Receipt.Finished.Sub(l.Receipt.Started).Round(10 * time.Millisecond)
+}
+
+//go:embed load.html
+var loadPage string
+
+var loadTemplate = template.Must(template.New("load").Funcs(functions).Parse(loadPage))
+
+// HTML writes a page that needs nothing else.
+func (l *Load) HTML(w io.Writer) error {
+	return loadTemplate.Execute(w, map[string]any{"L": l, "R": l.Receipt, "Style": style})
+}
