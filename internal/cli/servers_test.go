@@ -249,9 +249,6 @@ func TestKeyBroken(t *testing.T) {
 
 func TestRefusals(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
-		if s.name == "sqlite" {
-			t.Skip("SQLite checks foreign keys only where a connection asks for it")
-		}
 		s.exec(t, "CREATE TABLE locks (code int PRIMARY KEY)", "INSERT INTO locks VALUES (1), (2)",
 			"CREATE TABLE passes (id int PRIMARY KEY, code int NOT NULL REFERENCES locks, n int CHECK (n < 100), note varchar(20))")
 		if s.name == "mysql" {

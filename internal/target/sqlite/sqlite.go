@@ -89,6 +89,9 @@ func (d *DB) fail(what string, err error) error {
 	e := &target.Error{Where: "sqlite:" + d.path, What: what, Err: err}
 	var s *Error
 	if errors.As(err, &s) {
+		if s.Code == lib.SQLITE_CONSTRAINT_FOREIGNKEY {
+			e.Do = "a deferred foreign key is broken: rows refer to others that are neither in the file nor in the database"
+		}
 		switch s.Code & 0xff {
 		case lib.SQLITE_FULL:
 			e.Do = "the disk is full; make room and load again"
@@ -215,6 +218,9 @@ type load struct {
 
 // Begin takes the write lock and creates the table.
 func (d *DB) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
+	if err := d.heedKeys(spec); err != nil {
+		return nil, d.fail("cannot begin", err)
+	}
 	if err := d.c.exec("BEGIN IMMEDIATE"); err != nil {
 		return nil, d.fail("cannot begin a transaction", err)
 	}
@@ -264,6 +270,34 @@ func (d *DB) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
 	l.summed, l.seed = spec.Mode.New() && spec.Like == "", maphash.MakeSeed()
 	l.stop = context.AfterFunc(ctx, d.c.interrupt)
 	return l, nil
+}
+
+// heedKeys has SQLite check the foreign keys that an existing table has, which
+// it does only for connections that ask for it. A table that others refer to
+// could not be emptied then, and is refilled without.
+func (d *DB) heedKeys(spec target.Spec) error {
+	heed := int64(0)
+	if !spec.Mode.New() {
+		s, err := d.c.prepare(`SELECT EXISTS (SELECT 1 FROM pragma_foreign_key_list(?1)) AND NOT (?2 AND EXISTS (
+			SELECT 1 FROM sqlite_schema m, pragma_foreign_key_list(m.name) f
+			WHERE m.type = 'table' AND f."table" = ?1 COLLATE NOCASE AND m.name <> ?1 COLLATE NOCASE))`)
+		if err != nil {
+			return err
+		}
+		defer s.close()
+		if err := s.bindString(1, spec.Table.Name); err != nil {
+			return err
+		}
+		s.bindInt(2, 0)
+		if spec.Mode == target.Refill {
+			s.bindInt(2, 1)
+		}
+		if _, err := s.step(); err != nil {
+			return err
+		}
+		heed = s.int(0)
+	}
+	return d.c.exec(fmt.Sprintf("PRAGMA foreign_keys = %d", heed))
 }
 
 type encoder struct{ types []sqltype.Type }
@@ -366,6 +400,10 @@ func (l *load) Write(ctx context.Context, batch target.Batch) (refused []target.
 	for row < batch.Rows {
 		if l.bulk != nil && near < hopeless {
 			n, err := l.putAll(ctx, b, batch.Rows-row)
+			if errors.Is(err, errKeys) {
+				near = hopeless
+				continue
+			}
 			if err != nil {
 				return nil, err
 			}
@@ -400,6 +438,10 @@ func (l *load) skip(b []byte, n int) []byte {
 	return b
 }
 
+// errKeys tells that one of the rows refers to nothing. That is found when all
+// are in, and they are all taken out again.
+var errKeys = errors.New("a foreign key is broken")
+
 // putAll inserts rows up to the first that is refused, and returns how many.
 func (l *load) putAll(ctx context.Context, b []byte, rows int) (n int, err error) {
 	l.feed.set(b, rows)
@@ -408,6 +450,9 @@ func (l *load) putAll(ctx context.Context, b []byte, rows int) (n int, err error
 	l.bulk.reset()
 	if err == nil {
 		return rows, nil
+	}
+	if e, is := errors.AsType[*Error](err); is && e.Code == lib.SQLITE_CONSTRAINT_FOREIGNKEY {
+		return 0, errKeys
 	}
 	n = l.feed.row
 	if !refusal(err) || l.d.c.changes()-before != int64(n) {
