@@ -390,7 +390,7 @@ func (a *app) told(receipt *tray.Receipt, entry *tray.Entry, into string, took t
 func (a *app) writePapers(e *tray.Entry, in *input, job *load.Job, db target.Target) error {
 	comments := in.comments
 	if job.Plan != in.plan {
-		comments = plan.Comments{}
+		comments = comments.Moved(in.plan, job.Plan)
 	}
 	if in.given || job.Plan != in.plan {
 		comments.Head = "Amber Tray plan, as it was run"

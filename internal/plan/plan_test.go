@@ -192,6 +192,12 @@ func TestRemarks(t *testing.T) {
 	assert.Equal(t, written.Above["$.columns[1]"], read.Above["$.columns[1]"], string(b))
 	_, err = Remarks([]byte("a: [1"))
 	assert.Error(t, err)
+
+	// They go with their columns into a plan that has them elsewhere.
+	other := &Plan{Columns: []Column{{Name: "extra", From: "Extra"}, {Name: "on_day", From: "Day"}}}
+	moved := read.Moved(p, other)
+	assert.Equal(t, map[string]string{"$.columns[1].reading": "why: 'so'", "$.sources[0].delimiter": "by the lines"}, moved.Beside)
+	assert.Equal(t, map[string][]string{"$.columns[1]": {"CAUTION: \"a\"", "and another"}}, moved.Above)
 }
 
 func TestReadingInWords(t *testing.T) {

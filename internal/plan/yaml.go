@@ -7,6 +7,7 @@ import (
 	"os"
 	"reflect"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -246,6 +247,33 @@ type Comments struct {
 	Head   string            // at the top of the file
 	Beside map[string]string // behind the value
 	Above  map[string][]string
+}
+
+// Moved are the comments of one plan for another one of the same sources, which
+// has columns of the same headers in other places.
+func (c Comments) Moved(from, to *Plan) Comments {
+	out := Comments{Beside: map[string]string{}, Above: map[string][]string{}}
+	for path, text := range c.Beside {
+		if strings.HasPrefix(path, "$.sources") {
+			out.Beside[path] = text
+		}
+	}
+	at := func(i int) string { return fmt.Sprintf("$.columns[%d]", i) }
+	for k, col := range to.Columns {
+		i := slices.IndexFunc(from.Columns, func(x Column) bool { return x.From == col.From && x.Value == col.Value })
+		if i < 0 {
+			continue
+		}
+		for path, text := range c.Beside {
+			if part, ok := strings.CutPrefix(path, at(i)+"."); ok {
+				out.Beside[at(k)+"."+part] = text
+			}
+		}
+		if lines := c.Above[at(i)]; lines != nil {
+			out.Above[at(k)] = lines
+		}
+	}
+	return out
 }
 
 // RemarksIn reads the comments of a plan's file.
