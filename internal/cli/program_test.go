@@ -11,7 +11,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -355,34 +354,6 @@ func transpose(rows [][]string) [][]string {
 		out = append(out, r[0])
 	}
 	return [][]string{out}
-}
-
-// A load that is killed leaves the database as it was.
-func TestKilled(t *testing.T) {
-	b := newBench(t)
-	var text strings.Builder
-	text.WriteString("id,name\n")
-	for i := range 300000 {
-		fmt.Fprintf(&text, "%d,a name of some length %d\n", i, i)
-	}
-	b.write("big.csv", text.String())
-	b.write("good.csv", "a,b\n1,x\n")
-	b.run(0, "load", "good.csv", "--into", "sqlite:c.db")
-	for i := range 4 {
-		cmd := b.command("load", "big.csv", "--into", "sqlite:c.db")
-		require.NoError(t, cmd.Start())
-		time.Sleep(time.Duration(100+i*120) * time.Millisecond)
-		sig := os.Kill
-		if i == 3 {
-			sig = os.Interrupt
-		}
-		require.NoError(t, cmd.Process.Signal(sig))
-		cmd.Wait()
-		if cmd.ProcessState.ExitCode() == 0 {
-			t.Skip("the load was done before it could be killed")
-		}
-		assert.Equal(t, [][]string{{"good"}}, b.query("c.db", "SELECT name FROM sqlite_schema WHERE type = 'table'"))
-	}
 }
 
 func TestMiscellany(t *testing.T) {
