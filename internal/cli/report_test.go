@@ -25,6 +25,18 @@ func (b *bench) reportOf(entry string, args ...string) (l report.Load) {
 	return
 }
 
+// shows makes sure that the bars of each column are of so many records.
+func shows(t *testing.T, l *report.Load, rows int64) {
+	t.Helper()
+	for _, c := range l.Columns {
+		sum := c.Nulls
+		for _, x := range c.Bars {
+			sum += x.Count
+		}
+		assert.Equal(t, rows, sum, c.Name)
+	}
+}
+
 // The page is of just the records that are in the table.
 func TestReport(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
@@ -32,20 +44,8 @@ func TestReport(t *testing.T) {
 		l := b.reportOf(entry)
 		assert.Empty(t, l.Unseen)
 		require.Len(t, l.Columns, 5)
-		counted := func() (out [][2]int64) {
-			for _, c := range l.Columns {
-				sum := c.Nulls
-				for _, x := range c.Bars {
-					sum += x.Count
-				}
-				out = append(out, [2]int64{sum, int64(len(c.Bars))})
-			}
-			return
-		}
 		rows := l.Receipt.Table.Rows
-		for i, n := range counted() {
-			assert.Equal(t, rows, n[0], l.Columns[i].Name)
-		}
+		shows(t, &l, rows)
 		assert.Len(t, l.Rejects, 5)
 		assert.Equal(t, "waiting", l.Rejects[0].State)
 		assert.Contains(t, l.Definition, "CREATE TABLE")
@@ -60,9 +60,7 @@ func TestReport(t *testing.T) {
 		l = b.reportOf(entry)
 		assert.Empty(t, l.Unseen)
 		assert.Equal(t, rows+1, l.Receipt.Table.Rows)
-		for i, n := range counted() {
-			assert.Equal(t, rows+1, n[0], l.Columns[i].Name)
-		}
+		shows(t, &l, rows+1)
 		states := map[string]int{}
 		for _, x := range l.Rejects {
 			states[x.State]++
@@ -101,13 +99,7 @@ func TestReportOfSheets(t *testing.T) {
 	b.run(0, "demo", ".")
 	l := b.reportOf("tolls")
 	assert.Len(t, l.Sources, 10)
-	for _, c := range l.Columns {
-		sum := c.Nulls
-		for _, x := range c.Bars {
-			sum += x.Count
-		}
-		assert.EqualValues(t, 444, sum, c.Name)
-	}
+	shows(t, &l, 444)
 	assert.Equal(t, `remarks != "free passage"`, l.Keep)
 	page := b.run(0, "report", "tolls").out
 	assert.Contains(t, page, "and 9 other sheets")
