@@ -494,10 +494,7 @@ func (a *app) printReasonsTo(w io.Writer, st style, reasons []tray.Reason) {
 	const most = 10
 	g := newGrid(st, ">records", "column", "reason", "first")
 	for _, x := range reasons[:min(len(reasons), most)] {
-		first := "line " + grouped(x.Line)
-		if x.Cell != "" {
-			first = x.Cell
-		}
+		first := standsAt("", x.Line, x.Cell, false)
 		if x.Value != "" {
 			first += fmt.Sprintf(" '%s'", shorten(x.Value, 40))
 		}

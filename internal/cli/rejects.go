@@ -193,13 +193,7 @@ func inOrder(groups map[[2]string]*rejectGroup) []*rejectGroup {
 // printReject shows one record: what is wrong, then its fields, of which the
 // one under the header wrong stands out.
 func (a *app) printReject(st style, x rejectRow, headers []string, wrong string, many bool) {
-	where := "line " + grouped(x.Line)
-	if x.Cell != "" {
-		where = x.Cell
-	}
-	if many {
-		where = x.Source + ", " + where
-	}
+	where := standsAt(x.Source, x.Line, x.Cell, many)
 	what := x.Reason
 	if x.Column != "" {
 		what = x.Column + ": " + what
@@ -242,4 +236,17 @@ func (a *app) printWaivers(st style, r *tray.Receipt) {
 	for _, w := range r.Waivers {
 		fmt.Fprintf(a.out, "\n  %s  %s by %s on %s: %s\n", st.good("waived"), numbers(w.Rejects), w.By, w.At.Format("2006-01-02"), w.Because)
 	}
+}
+
+// standsAt says where a record stands: in which line, or cell of a sheet, and in
+// which source, where there are many.
+func standsAt(source string, line int64, cell string, many bool) string {
+	place := "line " + grouped(line)
+	if cell != "" {
+		place = cell
+	}
+	if many {
+		place = source + ", " + place
+	}
+	return place
 }

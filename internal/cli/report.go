@@ -9,7 +9,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"ambertray/internal/load"
-	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/report"
 	"ambertray/internal/tray"
@@ -27,7 +26,7 @@ func (a *app) reportCommand() *cobra.Command {
 what was decided and on what evidence, what was loaded, and what was not, with
 pictures of how the values of each column lie.
 
-For the pictures the source is read once more, which must still be the file that
+For the pictures the source is read again, which must still be the file that
 was loaded. If it is not, or with --no-pictures, the page goes without and says
 why. No database is asked.`,
 		Example: `  ambertray report latest -o ticket-4711.html
@@ -90,14 +89,7 @@ func (a *app) account(ctx context.Context, o *opened, limit int, pictures bool) 
 			l.More++
 			return nil
 		}
-		place := x.Cell
-		if place == "" {
-			place = "line " + phrase.Grouped(x.Line)
-		}
-		if len(r.Sources) > 1 {
-			place = x.Source + ", " + place
-		}
-		l.Rejects = append(l.Rejects, report.Reject{Number: x.Number, Place: place, Column: x.Column, Reason: x.Reason, Value: x.Value, State: x.State, Because: x.Because})
+		l.Rejects = append(l.Rejects, report.Reject{Number: x.Number, Place: standsAt(x.Source, x.Line, x.Cell, len(r.Sources) > 1), Column: x.Column, Reason: x.Reason, Value: x.Value, State: x.State, Because: x.Because})
 		return nil
 	})
 	if err != nil {

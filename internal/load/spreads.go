@@ -12,7 +12,7 @@ import (
 	"ambertray/internal/tray"
 )
 
-// Spreads reads the sources of a load, and its mended rejects, once more and
+// Spreads reads the sources of a load, and its mended rejects, again and
 // tells how the values that were loaded lie in each column. The sources must be
 // unchanged.
 func Spreads(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, progress func(Progress)) ([]*tally.Spread, error) {
@@ -21,12 +21,12 @@ func Spreads(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, 
 		return nil, err
 	}
 	sink := &spreads{columns: r.Columns}
-	job := Job{Sources: sources, Plan: p, Without: without, Origins: origins(p), MaxRejects: -1, Entry: r.Entry, At: r.Started, Progress: progress}
-	if _, err := Feed(ctx, job, sink); err != nil {
-		return nil, err
-	}
 	out, err := sink.each()
 	if err != nil {
+		return nil, err
+	}
+	job := Job{Sources: sources, Plan: p, Without: without, Origins: origins(p), MaxRejects: -1, Entry: r.Entry, At: r.Started, Progress: progress}
+	if _, err := Feed(ctx, job, sink); err != nil {
 		return nil, err
 	}
 	for _, t := range sink.teams {
@@ -57,10 +57,7 @@ func (s *spreads) each() (list []*tally.Spread, err error) {
 
 // Encoder implements Sink.
 func (s *spreads) Encoder() target.Encoder {
-	list, err := s.each()
-	if err != nil {
-		list = nil // said by Spreads
-	}
+	list, _ := s.each() // as before, without an error
 	t := &spreadOf{list}
 	s.teams = append(s.teams, t)
 	return t

@@ -23,7 +23,8 @@ import (
 // one of the first half of the columns, one of the others. Nulls are \N, as in
 // what is sent. It would not show that what is sent was made wrong: most
 // numbers and dates are therefore read again before, see reread, and the server
-// is asked for the sums of the others. Two connections add them up side by side, each of half the keys.
+// is asked for the sums of the others. Two connections add them up side by side,
+// each of half the keys.
 
 // longRow is above how many bytes of text no checksum is relied on: the server
 // makes no text beyond its max_allowed_packet.

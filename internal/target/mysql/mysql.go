@@ -997,14 +997,15 @@ func (d *DB) List(ctx context.Context) ([]target.Listing, error) {
 	}
 	rows.Close()
 	for i := range list {
-		if x := &list[i]; isSide.MatchString(x.Name) {
+		x := &list[i]
+		if isSide.MatchString(x.Name) {
 			x.Kind = "unfinished"
 			var free sql.NullInt64
 			if err := d.c.QueryRowContext(ctx, "SELECT is_free_lock(?)", lockOf(x.Name)).Scan(&free); err == nil && free.Int64 == 1 {
 				x.Kind = "remains"
 			}
 		}
-		if x := &list[i]; x.Rows > exactRows {
+		if x.Rows > exactRows {
 			x.Estimated = true
 		} else if x.Rows, err = d.Count(ctx, &target.Table{Name: x.Name}); err != nil {
 			return nil, err

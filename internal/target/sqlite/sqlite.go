@@ -288,10 +288,11 @@ func (d *DB) heedKeys(spec target.Spec) error {
 		if err := s.bindString(1, spec.Table.Name); err != nil {
 			return err
 		}
-		s.bindInt(2, 0)
+		refill := int64(0)
 		if spec.Mode == target.Refill {
-			s.bindInt(2, 1)
+			refill = 1
 		}
+		s.bindInt(2, refill)
 		if _, err := s.step(); err != nil {
 			return err
 		}
