@@ -344,13 +344,5 @@ func TestLongPipes(t *testing.T) {
 // entry is the name of the newest entry.
 func (b *bench) entry() string {
 	b.t.Helper()
-	return b.first()["entry"].(string)
-}
-
-// state is how that lies on the tray.
-func (b *bench) state() string { return b.first()["state"].(string) }
-
-func (b *bench) first() map[string]any {
-	b.t.Helper()
-	return b.document(0, "tray", "--json")["entries"].([]any)[0].(map[string]any)
+	return b.document(0, "tray", "--json")["entries"].([]any)[0].(map[string]any)["entry"].(string)
 }
