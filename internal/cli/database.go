@@ -51,12 +51,12 @@ func (a *app) connectTo(ctx context.Context, url string, f *databaseFlags, exist
 			return string(b), err
 		}
 	}
-	db, err := connect.Open(ctx, url, connect.Options{Password: connect.Password(f.passwordFile, ask), CreateDatabase: f.createDatabase, Existing: existing})
+	conn, err := connect.Open(ctx, url, connect.Options{Password: connect.Password(f.passwordFile, ask), CreateDatabase: f.createDatabase, Existing: existing})
 	var bad *connect.BadURL
 	if errors.As(err, &bad) {
 		return nil, asked("%w", err)
 	}
-	return db, err
+	return conn, err
 }
 
 // confirm asks on a terminal. Where there is none, the answer is no.

@@ -134,12 +134,12 @@ func entryOf(c dialect.Column, key []string) report.Entry {
 
 // tableDictionary describes a table that there is.
 func (a *app) tableDictionary(ctx context.Context, url, name string, f *databaseFlags) (*report.Dictionary, error) {
-	db, err := a.existing(ctx, url, f)
+	conn, err := a.existing(ctx, url, f)
 	if err != nil {
 		return nil, err
 	}
-	defer db.Close()
-	t, err := findTable(ctx, db, name)
+	defer conn.Close()
+	t, err := findTable(ctx, conn, name)
 	if err != nil {
 		return nil, err
 	}
@@ -154,14 +154,14 @@ func (a *app) tableDictionary(ctx context.Context, url, name string, f *database
 		}
 		def.Columns = append(def.Columns, x)
 	}
-	rows, facts, err := db.Tally(ctx, def)
+	rows, facts, err := conn.Tally(ctx, def)
 	if err != nil {
 		return nil, err
 	}
 	d := &report.Dictionary{Table: target.Qualified(t.Schema, t.Name), Description: t.Comment, Rows: rows,
-		Origin: fmt.Sprintf("%s (%s)", connect.Redact(url), db.Dialect().Title)}
+		Origin: fmt.Sprintf("%s (%s)", connect.Redact(url), conn.Dialect().Title)}
 	var first [][]*string
-	if l, ok := db.(target.Lister); ok {
+	if l, ok := conn.(target.Lister); ok {
 		if first, err = l.Head(ctx, t.Schema, t.Name, 20); err != nil {
 			return nil, err
 		}

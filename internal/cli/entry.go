@@ -34,14 +34,14 @@ type opened struct {
 	*tray.Entry
 	receipt *tray.Receipt
 	plan    *plan.Plan
-	db      target.Target // nil unless it was asked for
+	conn    target.Target // nil unless it was asked for
 	logFile *os.File      // open while nobody else may work on the entry
 	log     *slog.Logger
 }
 
 func (o *opened) close() {
-	if o.db != nil {
-		o.db.Close()
+	if o.conn != nil {
+		o.conn.Close()
 	}
 	if o.logFile != nil {
 		o.logFile.Close()
@@ -114,11 +114,11 @@ func (a *app) entryAt(ctx context.Context, name string, f *entryFlags, claimed b
 	if f.into != "" {
 		url = f.into
 	}
-	if o.db, err = a.existing(ctx, url, &f.databaseFlags); err != nil {
+	if o.conn, err = a.existing(ctx, url, &f.databaseFlags); err != nil {
 		return nil, err
 	}
 	if pending != nil {
-		if err := load.Resolve(ctx, o.Entry, o.plan, o.db); err != nil {
+		if err := load.Resolve(ctx, o.Entry, o.plan, o.conn); err != nil {
 			return nil, fmt.Errorf("%s: %w", o.Name, err)
 		}
 		if o.receipt, err = o.Receipt(); err != nil {

@@ -81,17 +81,17 @@ func (a *app) export(ctx context.Context, url, name string, f *exportFlags) erro
 	if f.planOut != "" && fileExists(f.planOut) && !f.yes {
 		return asked("--plan %s: the file exists\n  choose another name, or say --yes to write over it", f.planOut)
 	}
-	db, err := a.existing(ctx, url, &f.databaseFlags)
+	conn, err := a.existing(ctx, url, &f.databaseFlags)
 	if err != nil {
 		return err
 	}
-	defer db.Close()
+	defer conn.Close()
 	query := strings.TrimRight(strings.TrimSpace(f.query), "; \n\t")
 	var columns []target.Column
 	var key []string
 	short := "query"
 	if name != "" {
-		t, err := findTable(ctx, db, name)
+		t, err := findTable(ctx, conn, name)
 		if err != nil {
 			return err
 		}
@@ -101,10 +101,10 @@ func (a *app) export(ctx context.Context, url, name string, f *exportFlags) erro
 		columns, key, short = t.Columns, keyOf(t), t.Name
 		var names []string
 		for _, c := range columns {
-			names = append(names, db.Dialect().Quote(c.Name))
+			names = append(names, conn.Dialect().Quote(c.Name))
 		}
-		query = "SELECT " + strings.Join(names, ", ") + " FROM " + db.Dialect().Qualified(t.Schema, t.Name)
-	} else if columns, err = db.Describe(ctx, query); err != nil {
+		query = "SELECT " + strings.Join(names, ", ") + " FROM " + conn.Dialect().Qualified(t.Schema, t.Name)
+	} else if columns, err = conn.Describe(ctx, query); err != nil {
 		return err
 	}
 	if len(columns) == 0 {
@@ -123,7 +123,7 @@ func (a *app) export(ctx context.Context, url, name string, f *exportFlags) erro
 		zip = gzip.NewWriter(bytes)
 		w = zip
 	}
-	r, err := export.Write(ctx, w, db, query, columns, opt)
+	r, err := export.Write(ctx, w, conn, query, columns, opt)
 	if err == nil && zip != nil {
 		err = zip.Close()
 	}
@@ -180,10 +180,10 @@ func (a *app) exportPlan(ctx context.Context, r *export.Result, table string, ke
 }
 
 // findTable finds a table by its name, or by schema and name.
-func findTable(ctx context.Context, db target.Target, name string) (*target.Table, error) {
-	t, err := db.Find(ctx, "", name)
+func findTable(ctx context.Context, conn target.Target, name string) (*target.Table, error) {
+	t, err := conn.Find(ctx, "", name)
 	if schema, table, ok := strings.Cut(name, "."); err == nil && t == nil && ok {
-		t, err = db.Find(ctx, schema, table)
+		t, err = conn.Find(ctx, schema, table)
 	}
 	return t, err
 }

@@ -150,23 +150,23 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	if f.dryRun && mode.New() && f.like == "" {
 		return a.dryRun(ctx, in, job)
 	}
-	db, err := a.connect(ctx, f.into, &f.databaseFlags)
+	conn, err := a.connect(ctx, f.into, &f.databaseFlags)
 	if err != nil {
 		return err
 	}
-	defer db.Close()
+	defer conn.Close()
 	def := in.plan.Definition()
-	if err := checkNames(db.Dialect(), def); err != nil {
+	if err := checkNames(conn.Dialect(), def); err != nil {
 		return err
 	}
-	found, err := db.Find(ctx, def.Schema, def.Name)
+	found, err := conn.Find(ctx, def.Schema, def.Name)
 	if err != nil {
 		return err
 	}
 	where := fmt.Sprintf("%s: the table %s", connect.Redact(f.into), target.Qualified(def.Schema, def.Name))
 	switch {
 	case mode == target.Create && found != nil:
-		rows, err := db.Count(ctx, found)
+		rows, err := conn.Count(ctx, found)
 		if err != nil {
 			return err
 		}
@@ -186,14 +186,14 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 		if s, t, ok := strings.Cut(f.like, "."); ok {
 			schema, table = s, t
 		}
-		if like, err = db.Find(ctx, schema, table); err != nil {
+		if like, err = conn.Find(ctx, schema, table); err != nil {
 			return err
 		} else if like == nil {
 			return asked("--like: the table %s does not exist", f.like)
 		}
 		job.Spec.Like = table
-		if db.Dialect().Name != "sqlite" {
-			job.Spec.Like = db.Dialect().Qualified(schema, table)
+		if conn.Dialect().Name != "sqlite" {
+			job.Spec.Like = conn.Dialect().Qualified(schema, table)
 		}
 		copied := *like
 		copied.Schema, copied.Name = def.Schema, def.Name
@@ -207,7 +207,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 		if f.dryRun || !a.json {
 			state := "a new table like " + f.like
 			if f.like == "" {
-				rows, err := db.Count(ctx, found)
+				rows, err := conn.Count(ctx, found)
 				if err != nil {
 					return err
 				}
@@ -237,7 +237,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 		}
 	}
 	if found != nil && (mode == target.Refill || mode == target.Replace) && !f.yes {
-		rows, err := db.Count(ctx, found)
+		rows, err := conn.Count(ctx, found)
 		if err != nil {
 			return err
 		}
@@ -246,7 +246,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 			return err
 		}
 	}
-	return a.runLoad(ctx, in, job, db, found, f)
+	return a.runLoad(ctx, in, job, conn, found, f)
 }
 
 // A rejects limit is a number of records, or a share of those read.
@@ -274,7 +274,7 @@ func rejectLimit(s string) (rejects, error) {
 }
 
 // runLoad loads with the papers around it.
-func (a *app) runLoad(ctx context.Context, in *input, job load.Job, db target.Target, found *target.Table, f *loadFlags) error {
+func (a *app) runLoad(ctx context.Context, in *input, job load.Job, conn target.Target, found *target.Table, f *loadFlags) error {
 	var before []tray.Summary
 	replaces := found != nil && job.Spec.Mode != target.Append
 	if replaces {
@@ -295,12 +295,12 @@ func (a *app) runLoad(ctx context.Context, in *input, job load.Job, db target.Ta
 	defer logFile.Close()
 	job.Log = slog.New(slog.NewMultiHandler(a.log.Handler(), slog.NewTextHandler(logFile, nil)))
 	job.Log.Info("load", "version", a.version, "source", in.source.Name, "into", connect.Redact(f.into), "mode", f.mode, "table", in.plan.Table.Name, "entry", entry.Name)
-	if err := a.writePapers(entry, in, &job, db); err != nil {
+	if err := a.writePapers(entry, in, &job, conn); err != nil {
 		return err
 	}
 	receipt := load.Started(entry.Name, in.sources, connect.Canonical(f.into), a.version, start)
 	receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: f.mode}
-	job.Receipt, job.Target = receipt, db
+	job.Receipt, job.Target = receipt, conn
 	if f.every > 0 {
 		stops := stopsOf(&job, f)
 		job.Spec.Steps = stops.Load
@@ -387,7 +387,7 @@ func (a *app) told(receipt *tray.Receipt, entry *tray.Entry, into string, took t
 }
 
 // writePapers puts plan and definition on the tray, as they will be run.
-func (a *app) writePapers(e *tray.Entry, in *input, job *load.Job, db target.Target) error {
+func (a *app) writePapers(e *tray.Entry, in *input, job *load.Job, conn target.Target) error {
 	comments := in.comments
 	if job.Plan != in.plan {
 		comments = comments.Moved(in.plan, job.Plan)
@@ -405,7 +405,7 @@ func (a *app) writePapers(e *tray.Entry, in *input, job *load.Job, db target.Tar
 	if !job.Spec.Mode.New() || job.Spec.Like != "" {
 		return nil // the definition is the table's own
 	}
-	sql := strings.Join(db.Dialect().Create(job.Spec.Table), ";\n") + ";\n"
+	sql := strings.Join(conn.Dialect().Create(job.Spec.Table), ";\n") + ";\n"
 	return e.Write(tray.TableFile, []byte(sql))
 }
 

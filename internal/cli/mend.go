@@ -80,7 +80,7 @@ func (a *app) mend(ctx context.Context, name, file string, f *entryFlags, slow b
 	log := o.log
 	log.Info("mend", "version", a.version, "file", shown)
 	m := a.newMeter(ctx, "mending", 0)
-	out, err := load.Mend(ctx, load.MendJob{Entry: o.Entry, Receipt: o.receipt, Plan: o.plan, File: file, Name: shown, Target: o.db,
+	out, err := load.Mend(ctx, load.MendJob{Entry: o.Entry, Receipt: o.receipt, Plan: o.plan, File: file, Name: shown, Target: o.conn,
 		SlowPath: slow, Log: log, Progress: m.set, At: time.Now()})
 	m.end()
 	if err != nil {

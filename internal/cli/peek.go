@@ -25,19 +25,19 @@ With a table: its columns, key and first rows. Nothing is written.`,
   ambertray peek postgres://keeper@localhost/canal tolls.lock_passages`,
 		Args: args(1, 2, "a database URL, and a table"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			db, err := a.existing(cmd.Context(), args[0], &f)
+			conn, err := a.existing(cmd.Context(), args[0], &f)
 			if err != nil {
 				return err
 			}
-			defer db.Close()
-			lister, ok := db.(target.Lister)
+			defer conn.Close()
+			lister, ok := conn.(target.Lister)
 			if !ok {
-				return asked("peek: %s cannot be listed", db.Dialect().Title)
+				return asked("peek: %s cannot be listed", conn.Dialect().Title)
 			}
 			if len(args) == 1 {
 				return a.peekTables(cmd.Context(), lister)
 			}
-			return a.peekTable(cmd.Context(), db, lister, args[1], rows)
+			return a.peekTable(cmd.Context(), conn, lister, args[1], rows)
 		},
 	}
 	f.addPassword(cmd)
@@ -45,8 +45,8 @@ With a table: its columns, key and first rows. Nothing is written.`,
 	return cmd
 }
 
-func (a *app) peekTables(ctx context.Context, db target.Lister) error {
-	list, err := db.List(ctx)
+func (a *app) peekTables(ctx context.Context, conn target.Lister) error {
+	list, err := conn.List(ctx)
 	if err != nil {
 		return err
 	}
@@ -76,15 +76,15 @@ func (a *app) peekTables(ctx context.Context, db target.Lister) error {
 	return nil
 }
 
-func (a *app) peekTable(ctx context.Context, db target.Target, lister target.Lister, name string, n int) error {
-	t, err := findTable(ctx, db, name)
+func (a *app) peekTable(ctx context.Context, conn target.Target, lister target.Lister, name string, n int) error {
+	t, err := findTable(ctx, conn, name)
 	if err != nil {
 		return err
 	}
 	if t == nil {
 		return asked("peek: there is no table %s\n  'ambertray peek URL' lists the tables", name)
 	}
-	count, err := db.Count(ctx, t)
+	count, err := conn.Count(ctx, t)
 	if err != nil {
 		return err
 	}

@@ -97,14 +97,14 @@ func (a *app) resume(ctx context.Context, name string, files []string, f *resume
 		return asked("%s: the load was cut off before its only commit, and changed nothing\n  load again; with --commit-every, a load can be resumed", o.Name)
 	}
 	url := cmp.Or(f.into, stops.Database)
-	if o.db, err = a.connect(ctx, url, &f.databaseFlags); err != nil {
+	if o.conn, err = a.connect(ctx, url, &f.databaseFlags); err != nil {
 		return err
 	}
 	started := time.Now()
 	if pending, err := o.Pending(); err != nil {
 		return err
 	} else if pending != nil {
-		switch err := load.Resolve(ctx, o.Entry, o.plan, o.db); {
+		switch err := load.Resolve(ctx, o.Entry, o.plan, o.conn); {
 		case errors.Is(err, load.ErrStopped):
 			if err := o.Drop(); err != nil {
 				return err
@@ -122,7 +122,7 @@ func (a *app) resume(ctx context.Context, name string, files []string, f *resume
 			return a.told(o.receipt, o.Entry, connect.Redact(url), time.Since(started))
 		}
 	}
-	going, err := load.NotesOf(ctx, o.db, stops.Table.Schema, stops.Load)
+	going, err := load.NotesOf(ctx, o.conn, stops.Table.Schema, stops.Load)
 	if err != nil {
 		return err
 	}
@@ -130,7 +130,7 @@ func (a *app) resume(ctx context.Context, name string, files []string, f *resume
 	if err != nil {
 		return err
 	}
-	job := load.Job{Sources: in.sources, Plan: o.plan, Target: o.db, Log: o.log, MaxRejects: stops.MaxRejects, MaxShare: stops.MaxShare, Every: stops.Every, Going: going}
+	job := load.Job{Sources: in.sources, Plan: o.plan, Target: o.conn, Log: o.log, MaxRejects: stops.MaxRejects, MaxShare: stops.MaxShare, Every: stops.Every, Going: going}
 	if f.maxRejects != "" {
 		limit, err := rejectLimit(f.maxRejects)
 		if err != nil {

@@ -57,7 +57,7 @@ func (a *app) verify(ctx context.Context, name string, f *entryFlags, deep bool,
 	}
 	defer o.close()
 	start := time.Now()
-	v, err := load.Verify(ctx, o.receipt, o.plan, o.db)
+	v, err := load.Verify(ctx, o.receipt, o.plan, o.conn)
 	if err != nil {
 		return err
 	}
@@ -65,7 +65,7 @@ func (a *app) verify(ctx context.Context, name string, f *entryFlags, deep bool,
 	answer := v.Answer
 	if deep {
 		m := a.newMeter(ctx, "comparing", 0)
-		d, err = load.Deep(ctx, o.Entry, o.receipt, o.plan, o.db, func(stage string, rows int64) {
+		d, err = load.Deep(ctx, o.Entry, o.receipt, o.plan, o.conn, func(stage string, rows int64) {
 			m.set(load.Progress{Stage: stage, Records: rows})
 		})
 		m.end()

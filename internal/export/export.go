@@ -75,7 +75,7 @@ func (c *Column) Remarks() (out []string) {
 }
 
 // Write writes all rows of a query, whose columns are known.
-func Write(ctx context.Context, w io.Writer, db target.Target, query string, columns []target.Column, opt Options) (*Result, error) {
+func Write(ctx context.Context, w io.Writer, conn target.Target, query string, columns []target.Column, opt Options) (*Result, error) {
 	r := &Result{NullWord: opt.NullWord}
 	if r.NullWord == "" && len(columns) == 1 {
 		r.NullWord = loneNull
@@ -96,7 +96,7 @@ func Write(ctx context.Context, w io.Writer, db target.Target, query string, col
 		}
 	}
 	word := []byte(r.NullWord)
-	err := db.Scan(ctx, query, columns, func(fields [][]byte) error {
+	err := conn.Scan(ctx, query, columns, func(fields [][]byte) error {
 		r.Rows++
 		b := buf[:0]
 		for i, f := range fields {

@@ -37,7 +37,7 @@ type DeepCheck struct {
 
 // Deep rereads the sources of a load, and its mended rejects, and compares
 // every value with the table. The sources must be unchanged.
-func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, db target.Target, progress func(stage string, rows int64)) (*DeepCheck, error) {
+func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, conn target.Target, progress func(stage string, rows int64)) (*DeepCheck, error) {
 	d := &DeepCheck{Within: r.Table.Rows > r.Records.Loaded+r.Records.Mended}
 	sources, without, err := accounted(ctx, e, r, p)
 	if err != nil {
@@ -47,14 +47,14 @@ func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, db 
 		d.Names = append(d.Names, s.Name)
 	}
 	t := tableOf(r, p)
-	found, err := db.Find(ctx, t.Schema, t.Name)
+	found, err := conn.Find(ctx, t.Schema, t.Name)
 	if err != nil {
 		return nil, err
 	}
 	if found == nil {
 		return nil, fmt.Errorf("the table %s does not exist any more", target.Qualified(t.Schema, t.Name))
 	}
-	side := &tableSide{db: db, table: t}
+	side := &tableSide{conn: conn, table: t}
 	opt := proof.Options{Within: d.Within, Progress: progress}
 	for i, c := range t.Columns {
 		at := slices.IndexFunc(found.Columns, func(f target.Column) bool { return f.Name == c.Name })
@@ -157,7 +157,7 @@ func (s *sideSink) Write(_ context.Context, b target.Batch) ([]target.Refusal, e
 
 // tableSide yields the rows of a table.
 type tableSide struct {
-	db      target.Target
+	conn    target.Target
 	table   dialect.Table
 	columns []target.Column
 }
@@ -167,7 +167,7 @@ func (s *tableSide) Rows(ctx context.Context, encoder func() target.Encoder, tak
 	var names []string
 	var readers []*reading.Reader
 	for _, c := range s.columns {
-		names = append(names, s.db.Dialect().Quote(c.Name))
+		names = append(names, s.conn.Dialect().Quote(c.Name))
 		t := c.SQL
 		if t.Kind == sqltype.None {
 			t.Kind = sqltype.Text
@@ -178,7 +178,7 @@ func (s *tableSide) Rows(ctx context.Context, encoder func() target.Encoder, tak
 	row := make([]reading.Value, len(readers))
 	var data []byte
 	rows := 0
-	err := s.db.Scan(ctx, fmt.Sprintf("SELECT %s FROM %s", strings.Join(names, ", "), s.db.Dialect().Qualified(s.table.Schema, s.table.Name)), s.columns,
+	err := s.conn.Scan(ctx, fmt.Sprintf("SELECT %s FROM %s", strings.Join(names, ", "), s.conn.Dialect().Qualified(s.table.Schema, s.table.Name)), s.columns,
 		func(fields [][]byte) error {
 			for i, f := range fields {
 				v := &row[i]

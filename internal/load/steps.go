@@ -88,10 +88,10 @@ func ParseNotes(notes []string) (*Going, error) {
 
 // NotesOf asks a database how far a load is; nil if it has not committed a step,
 // or is done.
-func NotesOf(ctx context.Context, db target.Target, schema, name string) (*Going, error) {
-	noter, ok := db.(target.Noter)
+func NotesOf(ctx context.Context, conn target.Target, schema, name string) (*Going, error) {
+	noter, ok := conn.(target.Noter)
 	if !ok {
-		return nil, fmt.Errorf("%s cannot tell how far a load is", db.Dialect().Title)
+		return nil, fmt.Errorf("%s cannot tell how far a load is", conn.Dialect().Title)
 	}
 	notes, err := noter.Notes(ctx, schema, name)
 	if err != nil {

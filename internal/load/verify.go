@@ -68,7 +68,7 @@ func tableOf(r *tray.Receipt, p *plan.Plan) dialect.Table {
 
 // Verify compares a table with the receipt of a load into it, and the sources
 // with what they were.
-func Verify(ctx context.Context, r *tray.Receipt, p *plan.Plan, db target.Target) (*Verification, error) {
+func Verify(ctx context.Context, r *tray.Receipt, p *plan.Plan, conn target.Target) (*Verification, error) {
 	v := &Verification{Answer: Agrees, Columns: []ColumnCheck{}}
 	v.Sources = checkSources(r)
 	for _, s := range v.Sources {
@@ -77,7 +77,7 @@ func Verify(ctx context.Context, r *tray.Receipt, p *plan.Plan, db target.Target
 		}
 	}
 	t := tableOf(r, p)
-	found, err := db.Find(ctx, t.Schema, t.Name)
+	found, err := conn.Find(ctx, t.Schema, t.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -92,7 +92,7 @@ func Verify(ctx context.Context, r *tray.Receipt, p *plan.Plan, db target.Target
 			return v, nil
 		}
 	}
-	rows, held, err := db.Tally(ctx, t)
+	rows, held, err := conn.Tally(ctx, t)
 	if err != nil {
 		return nil, err
 	}
@@ -189,7 +189,7 @@ func checkSource(s tray.Source) SourceCheck {
 
 // Resolve settles a receipt that was prepared and never settled, because the
 // program ended at the commit: the table tells whether that came to be.
-func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, db target.Target) error {
+func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, conn target.Target) error {
 	pending, err := e.Pending()
 	if err != nil || pending == nil {
 		return err
@@ -203,7 +203,7 @@ func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, db target.Target)
 		if stops == nil {
 			return fmt.Errorf("%s is not there any more, so that it cannot be told whether the load is done", e.Path(tray.StopsFile))
 		}
-		notes, err := NotesOf(ctx, db, pending.Table.Schema, stops.Load)
+		notes, err := NotesOf(ctx, conn, pending.Table.Schema, stops.Load)
 		if err != nil {
 			return err
 		}
@@ -216,7 +216,7 @@ func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, db target.Target)
 	if err != nil {
 		return err
 	}
-	is, err := isTable(ctx, pending, p, db)
+	is, err := isTable(ctx, pending, p, conn)
 	if err != nil {
 		return err
 	}
@@ -225,20 +225,20 @@ func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, db target.Target)
 	}
 	switch {
 	case old != nil && old.Verdict != tray.Failed:
-		if is, err = isTable(ctx, old, p, db); err != nil {
+		if is, err = isTable(ctx, old, p, conn); err != nil {
 			return err
 		}
 		if is {
 			return e.Drop()
 		}
 	default:
-		found, err := db.Find(ctx, pending.Table.Schema, pending.Table.Name)
+		found, err := conn.Find(ctx, pending.Table.Schema, pending.Table.Name)
 		if err != nil {
 			return err
 		}
 		before := found == nil && target.Mode(pending.Table.Mode).New()
 		if found != nil && pending.Table.Mode == string(target.Append) {
-			rows, err := db.Count(ctx, found)
+			rows, err := conn.Count(ctx, found)
 			if err != nil {
 				return err
 			}
@@ -258,9 +258,9 @@ func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, db target.Target)
 }
 
 // isTable reports whether a table is what a receipt says.
-func isTable(ctx context.Context, r *tray.Receipt, p *plan.Plan, db target.Target) (bool, error) {
+func isTable(ctx context.Context, r *tray.Receipt, p *plan.Plan, conn target.Target) (bool, error) {
 	copied := *r
 	copied.Sources = nil
-	v, err := Verify(ctx, &copied, p, db)
+	v, err := Verify(ctx, &copied, p, conn)
 	return err == nil && v.Answer == Agrees, err
 }

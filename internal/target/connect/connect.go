@@ -137,11 +137,11 @@ func Scheme(raw string) string {
 
 // Open connects. A SQLite database is created if there is none.
 func Open(ctx context.Context, raw string, opt Options) (target.Target, error) {
-	db, err := open(ctx, raw, opt)
+	conn, err := open(ctx, raw, opt)
 	if err != nil {
 		return nil, err // and not a connection that is nil
 	}
-	return db, nil
+	return conn, nil
 }
 
 func open(ctx context.Context, raw string, opt Options) (target.Target, error) {

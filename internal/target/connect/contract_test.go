@@ -35,10 +35,10 @@ func onTargets(t *testing.T, test func(t *testing.T, connected func() target.Tar
 		t.Run(name, func(t *testing.T) {
 			raw := find(t)
 			test(t, func() target.Target {
-				db, err := connect.Open(context.Background(), raw, connect.Options{})
+				conn, err := connect.Open(context.Background(), raw, connect.Options{})
 				require.NoError(t, err)
-				t.Cleanup(func() { db.Close() })
-				return db
+				t.Cleanup(func() { conn.Close() })
+				return conn
 			})
 		})
 	}
@@ -116,9 +116,9 @@ func ids(from, to int) (rows [][]string) {
 	return
 }
 
-func begin(t *testing.T, db target.Target, spec target.Spec) target.Load {
+func begin(t *testing.T, conn target.Target, spec target.Spec) target.Load {
 	t.Helper()
-	l, err := db.Begin(context.Background(), spec)
+	l, err := conn.Begin(context.Background(), spec)
 	require.NoError(t, err)
 	return l
 }
@@ -142,25 +142,25 @@ func finished(t *testing.T, l target.Load) {
 }
 
 // content is the table as Scan gives it, in the order of the key.
-func content(t *testing.T, db target.Target) (out []string) {
+func content(t *testing.T, conn target.Target) (out []string) {
 	t.Helper()
-	found, err := db.Find(context.Background(), "", "passages")
+	found, err := conn.Find(context.Background(), "", "passages")
 	require.NoError(t, err)
 	if found == nil {
 		return nil
 	}
-	d := db.Dialect()
+	d := conn.Dialect()
 	var names []string
 	for _, c := range passages().Columns {
 		names = append(names, d.Quote(c.Name))
 	}
 	query := "SELECT " + strings.Join(names, ", ") + " FROM passages ORDER BY id"
-	columns, err := db.Describe(context.Background(), query)
+	columns, err := conn.Describe(context.Background(), query)
 	require.NoError(t, err)
 	for i := range columns {
 		columns[i].SQL = passages().Columns[i].Type
 	}
-	err = db.Scan(context.Background(), query, columns, func(fields [][]byte) error {
+	err = conn.Scan(context.Background(), query, columns, func(fields [][]byte) error {
 		var row []string
 		for i, f := range fields {
 			if passages().Columns[i].Type.Kind == sqltype.Boolean && len(f) == 1 {
@@ -187,15 +187,15 @@ func joined(rows [][]string) (out []string) {
 func TestTargetsLoad(t *testing.T) {
 	onTargets(t, func(t *testing.T, connected func() target.Target) {
 		ctx := context.Background()
-		db := connected()
+		conn := connected()
 		spec := target.Spec{Mode: target.Create, Table: passages()}
-		l := begin(t, db, spec)
+		l := begin(t, conn, spec)
 		put(t, l, ids(1, 50)...)
 		require.NoError(t, l.Rollback())
 		require.NoError(t, l.Rollback(), "twice is no harm")
-		assert.Nil(t, content(t, db))
+		assert.Nil(t, content(t, conn))
 
-		l = begin(t, db, spec)
+		l = begin(t, conn, spec)
 		put(t, l, ids(1, 50)...)
 		put(t, l, ids(51, 60)...)
 		_, all := batch(t, l, passages(), ids(1, 60)...)
@@ -213,36 +213,36 @@ func TestTargetsLoad(t *testing.T) {
 		require.NoError(t, l.Commit(ctx))
 		require.Equal(t, joined(ids(1, 60)), content(t, connected()))
 
-		_, err = db.Begin(ctx, spec)
+		_, err = conn.Begin(ctx, spec)
 		if err == nil { // the name is only taken in the end
 			t.Log("an existing table is found when the load commits")
-			db.Close()
-			db = connected()
+			conn.Close()
+			conn = connected()
 		}
-		l = begin(t, db, target.Spec{Mode: target.Append, Table: passages()})
+		l = begin(t, conn, target.Spec{Mode: target.Append, Table: passages()})
 		put(t, l, ids(61, 70)...)
 		finished(t, l)
 		require.Equal(t, joined(ids(1, 70)), content(t, connected()))
 		for _, mode := range []target.Mode{target.Refill, target.Replace} {
-			l = begin(t, db, target.Spec{Mode: mode, Table: passages()})
+			l = begin(t, conn, target.Spec{Mode: mode, Table: passages()})
 			put(t, l, ids(200, 203)...)
 			require.NoError(t, l.Rollback())
 			require.Equal(t, joined(ids(1, 70)), content(t, connected()), mode)
 		}
 		for _, mode := range []target.Mode{target.Refill, target.Replace} {
-			l = begin(t, db, target.Spec{Mode: mode, Table: passages()})
+			l = begin(t, conn, target.Spec{Mode: mode, Table: passages()})
 			put(t, l, ids(200, 203)...)
 			finished(t, l)
 			require.Equal(t, joined(ids(200, 203)), content(t, connected()), mode)
 		}
-		rows, columns, err := db.Tally(ctx, passages())
+		rows, columns, err := conn.Tally(ctx, passages())
 		require.NoError(t, err)
 		assert.Equal(t, int64(4), rows)
 		assert.Equal(t, "203", columns[0].Largest())
-		found, err := db.Find(ctx, "", "passages")
+		found, err := conn.Find(ctx, "", "passages")
 		require.NoError(t, err)
 		assert.Equal(t, 1, found.Columns[0].Key)
-		counted, err := db.Count(ctx, found)
+		counted, err := conn.Count(ctx, found)
 		require.NoError(t, err)
 		assert.Equal(t, int64(4), counted)
 	})
@@ -267,12 +267,12 @@ func TestTargetsRefuse(t *testing.T) {
 	}
 	patterns["at random"] = func(i int) bool { return odd[i] }
 	onTargets(t, func(t *testing.T, connected func() target.Target) {
-		db := connected()
-		l := begin(t, db, target.Spec{Mode: target.Create, Table: passages()})
+		conn := connected()
+		l := begin(t, conn, target.Spec{Mode: target.Create, Table: passages()})
 		put(t, l, ids(1, 5)...)
 		finished(t, l)
 		for name, bad := range patterns {
-			l := begin(t, db, target.Spec{Mode: target.Append, Table: passages()})
+			l := begin(t, conn, target.Spec{Mode: target.Append, Table: passages()})
 			var rows [][]string
 			var want []int
 			good := joined(ids(1, 5))
@@ -327,8 +327,8 @@ func TestTargetsRefuseAcrossBatches(t *testing.T) {
 	patterns["at random"] = func(i int) int { return ids[i] }
 	onTargets(t, func(t *testing.T, connected func() target.Target) {
 		for name, id := range patterns {
-			db := connected()
-			l := begin(t, db, target.Spec{Mode: target.Replace, Table: passages()})
+			conn := connected()
+			l := begin(t, conn, target.Spec{Mode: target.Replace, Table: passages()})
 			seen := map[int]bool{}
 			var want, got, taken []int // numbers of rows: to be refused, refused, said to be in
 			var good [][]string
@@ -415,10 +415,10 @@ func TestTargetsChecksum(t *testing.T) {
 	}
 	onTargets(t, func(t *testing.T, connected func() target.Target) {
 		ctx := context.Background()
-		db := connected()
+		conn := connected()
 		for _, key := range [][]string{{"id"}, nil} {
 			table.Key = key
-			l := begin(t, db, target.Spec{Mode: target.Replace, Table: table})
+			l := begin(t, conn, target.Spec{Mode: target.Replace, Table: table})
 			sum := uint64(0)
 			for chunk := range slices.Chunk(rows, 40) {
 				b, _, s := summed(t, l, table, chunk...)
@@ -440,7 +440,7 @@ func TestTargetsChecksum(t *testing.T) {
 			for i, n := range c.Totals {
 				x := all[i].Type
 				reread := x.IsInteger() || x.Kind == sqltype.Boolean || x.Kind == sqltype.Date || x.Kind == sqltype.Decimal && x.Precision <= 18
-				assert.Equal(t, target.HasTotal(x) && (db.Dialect().Name != "mysql" || !reread), n != nil, table.Columns[i].Name)
+				assert.Equal(t, target.HasTotal(x) && (conn.Dialect().Name != "mysql" || !reread), n != nil, table.Columns[i].Name)
 				if n != nil {
 					assert.Zero(t, n.Cmp(all[i].Total()), table.Columns[i].Name)
 				}
@@ -462,35 +462,35 @@ func TestTargetsChecksum(t *testing.T) {
 func TestTargetsCommitOnTheWay(t *testing.T) {
 	onTargets(t, func(t *testing.T, connected func() target.Target) {
 		ctx := context.Background()
-		notes := func(db target.Target, load string) []string {
-			n, err := db.(target.Noter).Notes(ctx, "", load)
+		notes := func(conn target.Target, load string) []string {
+			n, err := conn.(target.Noter).Notes(ctx, "", load)
 			require.NoError(t, err)
 			return n
 		}
 		listed := func() (names []string) {
-			db := connected()
-			list, err := db.(target.Lister).List(ctx)
+			conn := connected()
+			list, err := conn.(target.Lister).List(ctx)
 			require.NoError(t, err)
 			for _, x := range list {
 				names = append(names, x.Name)
 			}
 			slices.Sort(names)
-			require.NoError(t, db.Close())
+			require.NoError(t, conn.Close())
 			return
 		}
 		spec := target.Spec{Mode: target.Create, Table: passages(), Steps: "load-1"}
 
 		// What ends before its first step leaves nothing.
-		db := connected()
-		l := begin(t, db, spec)
+		conn := connected()
+		l := begin(t, conn, spec)
 		put(t, l, ids(1, 10)...)
 		require.NoError(t, l.Rollback())
 		assert.Empty(t, listed())
-		assert.Empty(t, notes(db, "load-1"))
-		require.NoError(t, db.Close())
+		assert.Empty(t, notes(conn, "load-1"))
+		require.NoError(t, conn.Close())
 
-		db = connected()
-		l = begin(t, db, spec)
+		conn = connected()
+		l = begin(t, conn, spec)
 		put(t, l, ids(1, 10)...)
 		require.NoError(t, l.(target.Stepper).Step(ctx, 1, `a "note" with 'quotes', é, \ and
 a line break`))
@@ -498,7 +498,7 @@ a line break`))
 		require.NoError(t, l.(target.Stepper).Step(ctx, 2, strings.Repeat("long ", 40_000)))
 		put(t, l, ids(21, 30)...)
 		require.NoError(t, l.Rollback())
-		require.NoError(t, db.Close())
+		require.NoError(t, conn.Close())
 		assert.Equal(t, []string{target.NotesTable, "passages"}, listed())
 		assert.Equal(t, joined(ids(1, 20)), content(t, connected()))
 
@@ -514,19 +514,19 @@ a line break`))
 		require.NoError(t, other.Close())
 		assert.Equal(t, []string{target.NotesTable, "others", "passages"}, listed())
 
-		db = connected()
-		got := notes(db, "load-1")
+		conn = connected()
+		got := notes(conn, "load-1")
 		require.Len(t, got, 2)
 		assert.Equal(t, "a \"note\" with 'quotes', é, \\ and\na line break", got[0])
 		assert.Len(t, got[1], 200_000)
 		spec.Going = true
-		l = begin(t, db, spec)
+		l = begin(t, conn, spec)
 		refused := put(t, l, ids(18, 30)...)
 		assert.Len(t, refused, 3, "the key is there from the start")
 		finished(t, l)
 		assert.Equal(t, joined(ids(1, 30)), content(t, connected()))
-		assert.Empty(t, notes(db, "load-1"))
-		require.NoError(t, db.Close())
+		assert.Empty(t, notes(conn, "load-1"))
+		require.NoError(t, conn.Close())
 		assert.Equal(t, []string{"others", "passages"}, listed())
 	})
 }

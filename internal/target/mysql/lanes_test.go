@@ -52,7 +52,7 @@ func (f *filling) put(ctx context.Context, long int) ([]target.Refusal, error) {
 }
 
 // agrees ends the load well, and makes sure that all rows are there.
-func (f *filling) agrees(t *testing.T, db *sql.DB) {
+func (f *filling) agrees(t *testing.T, conn *sql.DB) {
 	t.Helper()
 	ctx := context.Background()
 	refused, err := f.Finish(ctx)
@@ -66,18 +66,18 @@ func (f *filling) agrees(t *testing.T, db *sql.DB) {
 	assert.Equal(t, []*big.Int{nil, nil}, c.Totals, "what is sent has been read again")
 	require.NoError(t, f.Commit(ctx))
 	var n, sum int
-	require.NoError(t, db.QueryRow("SELECT count(*), sum(id) FROM boats").Scan(&n, &sum))
+	require.NoError(t, conn.QueryRow("SELECT count(*), sum(id) FROM boats").Scan(&n, &sum))
 	assert.Equal(t, []int{f.rows, f.rows * (f.rows + 1) / 2}, []int{n, sum})
 }
 
-func tables(t *testing.T, db *sql.DB) (n int) {
-	require.NoError(t, db.QueryRow("SELECT count(*) FROM information_schema.tables WHERE table_schema = database()").Scan(&n))
+func tables(t *testing.T, conn *sql.DB) (n int) {
+	require.NoError(t, conn.QueryRow("SELECT count(*) FROM information_schema.tables WHERE table_schema = database()").Scan(&n))
 	return
 }
 
 // others are the connections to the database but our own and one more.
-func others(t *testing.T, db *sql.DB, but int64) (ids []int64) {
-	rows, err := db.Query("SELECT id FROM information_schema.processlist WHERE db = database() AND id NOT IN (connection_id(), ?)", but)
+func others(t *testing.T, conn *sql.DB, but int64) (ids []int64) {
+	rows, err := conn.Query("SELECT id FROM information_schema.processlist WHERE db = database() AND id NOT IN (connection_id(), ?)", but)
 	require.NoError(t, err)
 	defer rows.Close()
 	for rows.Next() {
@@ -95,14 +95,14 @@ func connection(t *testing.T, c *sql.Conn) (id int64) {
 
 // Who may have one connection only loads over that.
 func TestOneConnection(t *testing.T) {
-	raw, db := testdb.MySQL(t)
+	raw, conn := testdb.MySQL(t)
 	u, err := url.Parse(raw)
 	require.NoError(t, err)
 	name := strings.TrimPrefix(u.Path, "/")
-	_, err = db.Exec("CREATE USER " + name + " IDENTIFIED BY '" + testdb.Password + "' WITH MAX_USER_CONNECTIONS 1")
+	_, err = conn.Exec("CREATE USER " + name + " IDENTIFIED BY '" + testdb.Password + "' WITH MAX_USER_CONNECTIONS 1")
 	require.NoError(t, err)
-	defer db.Exec("DROP USER " + name)
-	_, err = db.Exec("GRANT ALL ON " + name + ".* TO " + name)
+	defer conn.Exec("DROP USER " + name)
+	_, err = conn.Exec("GRANT ALL ON " + name + ".* TO " + name)
 	require.NoError(t, err)
 	d, err := Open(context.Background(), Config{Where: "test", User: name, Password: testdb.Password, Host: u.Host, Database: name})
 	require.NoError(t, err)
@@ -118,14 +118,14 @@ func TestOneConnection(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 300, rows)
 	assert.Equal(t, "45150", columns[0].Sum())
-	f.agrees(t, db)
+	f.agrees(t, conn)
 }
 
 // A row that the server would change is found in whatever batch it is, and
 // reported with its number among all.
 func TestLongNameOnTwoConnections(t *testing.T) {
 	for _, long := range []int{51, 99, 149, 300, 500} {
-		d, db := open(t)
+		d, conn := open(t)
 		f := fill(t, d)
 		var got []int
 		for range 10 {
@@ -147,7 +147,7 @@ func TestLongNameOnTwoConnections(t *testing.T) {
 		assert.Equal(t, []int{long}, got)
 		require.NoError(t, f.Commit(context.Background()))
 		var n int
-		require.NoError(t, db.QueryRow("SELECT count(*) FROM boats").Scan(&n))
+		require.NoError(t, conn.QueryRow("SELECT count(*) FROM boats").Scan(&n))
 		assert.Equal(t, 499, n)
 	}
 }
@@ -155,7 +155,7 @@ func TestLongNameOnTwoConnections(t *testing.T) {
 // The second connection may break at any time; the load goes on over its own.
 func TestSecondConnectionLost(t *testing.T) {
 	for lost := 2; lost < 8; lost++ {
-		d, db := open(t)
+		d, conn := open(t)
 		f := fill(t, d)
 		own := connection(t, d.c)
 		for i := range 10 {
@@ -163,25 +163,25 @@ func TestSecondConnectionLost(t *testing.T) {
 			require.NoError(t, err)
 			require.Empty(t, refused)
 			if i == lost {
-				for _, id := range others(t, db, own) {
-					_, err := db.Exec(fmt.Sprintf("KILL %d", id))
+				for _, id := range others(t, conn, own) {
+					_, err := conn.Exec(fmt.Sprintf("KILL %d", id))
 					require.NoError(t, err)
 				}
 			}
 		}
-		f.agrees(t, db)
+		f.agrees(t, conn)
 	}
 }
 
 // Where the load's own connection breaks it fails, and nothing is left.
 func TestOwnConnectionLost(t *testing.T) {
-	d, db := open(t)
+	d, conn := open(t)
 	f := fill(t, d)
 	own := connection(t, d.c)
 	var err error
 	for i := 0; err == nil && i < 10; i++ {
 		if _, err = f.put(context.Background(), 0); i == 4 {
-			_, err := db.Exec(fmt.Sprintf("KILL %d", own))
+			_, err := conn.Exec(fmt.Sprintf("KILL %d", own))
 			require.NoError(t, err)
 		}
 	}
@@ -191,13 +191,13 @@ func TestOwnConnectionLost(t *testing.T) {
 	require.Error(t, err)
 	assert.NotContains(t, err.Error(), testdb.Password)
 	f.Rollback()
-	assert.Zero(t, tables(t, db))
+	assert.Zero(t, tables(t, conn))
 }
 
 // A load that is cancelled leaves nothing, with batches under way or not.
 func TestCancelledOnTwoConnections(t *testing.T) {
 	for batches := 1; batches < 6; batches++ {
-		d, db := open(t)
+		d, conn := open(t)
 		f := fill(t, d)
 		ctx, cancel := context.WithCancel(context.Background())
 		for range batches {
@@ -211,7 +211,7 @@ func TestCancelledOnTwoConnections(t *testing.T) {
 		}
 		assert.ErrorIs(t, err, context.Canceled)
 		f.Rollback()
-		assert.Zero(t, tables(t, db))
+		assert.Zero(t, tables(t, conn))
 	}
 }
 

@@ -81,13 +81,13 @@ func TestExplain(t *testing.T) {
 }
 
 func open(t *testing.T) (*DB, *sql.DB) {
-	raw, db := testdb.MySQL(t)
+	raw, conn := testdb.MySQL(t)
 	u, err := url.Parse(raw)
 	require.NoError(t, err)
 	d, err := Open(context.Background(), Config{Where: "test", User: u.User.Username(), Password: testdb.Password, Host: u.Host, Database: strings.TrimPrefix(u.Path, "/")})
 	require.NoError(t, err)
 	t.Cleanup(func() { d.Close() })
-	return d, db
+	return d, conn
 }
 
 // The server's silence about rows that it skips or changes is not believed;
@@ -95,10 +95,10 @@ func open(t *testing.T) (*DB, *sql.DB) {
 func TestRowsToBlame(t *testing.T) {
 	for _, maria := range []bool{true, false} {
 		for _, slow := range []bool{false, true} {
-			d, db := open(t)
+			d, conn := open(t)
 			d.maria = maria
 			ctx := context.Background()
-			_, err := db.Exec("CREATE TABLE t (id int PRIMARY KEY, v varchar(5), e enum('x','y')) ENGINE=InnoDB")
+			_, err := conn.Exec("CREATE TABLE t (id int PRIMARY KEY, v varchar(5), e enum('x','y')) ENGINE=InnoDB")
 			require.NoError(t, err)
 			columns := []dialect.Column{{Name: "id", Type: typ(t, "bigint")}, {Name: "v", Type: typ(t, "text")}, {Name: "e", Type: typ(t, "text")}}
 			l, err := d.Begin(ctx, target.Spec{Mode: target.Append, SlowPath: slow, Table: dialect.Table{Name: "t", Columns: columns}})
@@ -143,22 +143,22 @@ func TestRowsToBlame(t *testing.T) {
 // What a killed load left is removed by the next of the same table, unless it
 // is still running.
 func TestSideTables(t *testing.T) {
-	d, db := open(t)
+	d, conn := open(t)
 	ctx := context.Background()
 	spec := target.Spec{Mode: target.Create, Table: dialect.Table{Name: "tolls", Columns: []dialect.Column{{Name: "id", Type: typ(t, "integer")}}}}
 	left := sideName("", "tolls") + "00000000"
-	_, err := db.Exec("CREATE TABLE " + left + " (id int); ")
+	_, err := conn.Exec("CREATE TABLE " + left + " (id int); ")
 	require.NoError(t, err)
 	// Of another table: the remains of a load that died, what one that died had
 	// replaced, and those of one that is running.
 	other := sideName("", "other")
 	for _, end := range []string{"00000000", "11111111_old", "22222222", "22222222_old"} {
-		_, err = db.Exec("CREATE TABLE " + other + end + " (id int)")
+		_, err = conn.Exec("CREATE TABLE " + other + end + " (id int)")
 		require.NoError(t, err)
 	}
-	_, err = db.Exec("CREATE TABLE ambertray_notes_of_mine (id int)")
+	_, err = conn.Exec("CREATE TABLE ambertray_notes_of_mine (id int)")
 	require.NoError(t, err)
-	running, err := db.Conn(ctx)
+	running, err := conn.Conn(ctx)
 	require.NoError(t, err)
 	defer running.Close()
 	_, err = running.ExecContext(ctx, "DO get_lock('"+other+"22222222', 0)")
@@ -173,7 +173,7 @@ func TestSideTables(t *testing.T) {
 	first, err := d.Begin(ctx, spec)
 	require.NoError(t, err)
 	tables := func() (n []string) {
-		rows, err := db.Query("SHOW TABLES")
+		rows, err := conn.Query("SHOW TABLES")
 		require.NoError(t, err)
 		defer rows.Close()
 		for rows.Next() {
@@ -199,7 +199,7 @@ func TestSideTables(t *testing.T) {
 	require.NoError(t, second.Rollback())
 	assert.Len(t, tables(), 4)
 
-	_, err = db.Exec("CREATE TABLE old (id int) ENGINE=MyISAM")
+	_, err = conn.Exec("CREATE TABLE old (id int) ENGINE=MyISAM")
 	require.NoError(t, err)
 	found, err := d.Find(ctx, "", "old")
 	require.NoError(t, err)
