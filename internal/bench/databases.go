@@ -18,7 +18,9 @@ import (
 	_ "github.com/go-sql-driver/mysql" // registers "mysql"
 	"github.com/jackc/pgx/v5"
 
-	"ambertray/internal/dialect"
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/db/mysql"
+	"ambertray/internal/db/postgres"
 	"ambertray/internal/plan"
 )
 
@@ -100,7 +102,7 @@ func inPostgres(u string, t dialect.Table, fill func(ctx context.Context, tx pgx
 		if err != nil {
 			return err
 		}
-		for _, s := range append([]string{"SET datestyle = 'ISO, DMY'", "DROP TABLE IF EXISTS passages"}, dialect.Postgres.Create(t)...) {
+		for _, s := range append([]string{"SET datestyle = 'ISO, DMY'", "DROP TABLE IF EXISTS passages"}, postgres.Dialect.Create(t)...) {
 			if _, err := tx.Exec(ctx, s); err != nil {
 				return fmt.Errorf("%s: %w", s, err)
 			}
@@ -177,7 +179,7 @@ func loadMariaDB(raw, file string, t dialect.Table) func() run {
 		}
 		defer db.Close()
 		db.SetMaxOpenConns(1)
-		for _, s := range append(append([]string{"DROP TABLE IF EXISTS passages"}, dialect.MySQL.Create(t)...), "START TRANSACTION",
+		for _, s := range append(append([]string{"DROP TABLE IF EXISTS passages"}, mysql.Dialect.Create(t)...), "START TRANSACTION",
 			`LOAD DATA INFILE '`+file+`' INTO TABLE passages CHARACTER SET utf8mb4 FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '"' IGNORE 1 LINES
 				(passage_id, @day, `+"`lock`"+`, boat, permit, direction, @toll, draught_m, @remarks)
 				SET passed_on = str_to_date(@day, '%d/%m/%Y'), toll = nullif(@toll, ''), remarks = nullif(@remarks, '')`, "COMMIT") {

@@ -11,9 +11,9 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"ambertray/internal/db"
+	"ambertray/internal/db/connect"
 	"ambertray/internal/load"
-	"ambertray/internal/target"
-	"ambertray/internal/target/connect"
 )
 
 // databaseFlags are the options about connecting.
@@ -32,16 +32,16 @@ func (f *databaseFlags) addPassword(cmd *cobra.Command) {
 }
 
 // connect opens a database; a SQLite file is created if need be.
-func (a *app) connect(ctx context.Context, url string, f *databaseFlags) (target.Target, error) {
+func (a *app) connect(ctx context.Context, url string, f *databaseFlags) (db.Session, error) {
 	return a.connectTo(ctx, url, f, false)
 }
 
 // existing opens a database that is there.
-func (a *app) existing(ctx context.Context, url string, f *databaseFlags) (target.Target, error) {
+func (a *app) existing(ctx context.Context, url string, f *databaseFlags) (db.Session, error) {
 	return a.connectTo(ctx, url, f, true)
 }
 
-func (a *app) connectTo(ctx context.Context, url string, f *databaseFlags, existing bool) (target.Target, error) {
+func (a *app) connectTo(ctx context.Context, url string, f *databaseFlags, existing bool) (db.Session, error) {
 	var ask func() (string, error)
 	if in, ok := a.in.(*os.File); ok && isTerminal(in) && isTerminal(a.err) {
 		ask = func() (string, error) {
@@ -52,7 +52,7 @@ func (a *app) connectTo(ctx context.Context, url string, f *databaseFlags, exist
 		}
 	}
 	conn, err := connect.Open(ctx, url, connect.Options{Password: connect.Password(f.passwordFile, ask), CreateDatabase: f.createDatabase, Existing: existing})
-	var bad *connect.BadURL
+	var bad *db.BadURL
 	if errors.As(err, &bad) {
 		return nil, asked("%w", err)
 	}
@@ -74,12 +74,12 @@ func (a *app) confirm(what string) error {
 }
 
 // printMapping shows each pairing of file and table.
-func (a *app) printMapping(in *input, t *target.Table, state string, m *load.Mapping, dryRun bool) error {
+func (a *app) printMapping(in *input, t *db.Table, state string, m *load.Mapping, dryRun bool) error {
 	if a.json {
 		return printJSON(a.out, map[string]any{"dry_run": dryRun, "table": t.Name, "schema": t.Schema, "blocked": m.Blocked(), "mapping": m.Pairings})
 	}
 	st := a.style(a.out)
-	fmt.Fprintf(a.out, "%s  into %s, %s\n\n", st.head(in.source.Name), target.Qualified(t.Schema, t.Name), state)
+	fmt.Fprintf(a.out, "%s  into %s, %s\n\n", st.head(in.source.Name), db.Qualified(t.Schema, t.Name), state)
 	g := newGrid(st, "in the file", "needs", "in the table", "type", "", "")
 	wide := 0
 	for _, p := range m.Pairings {

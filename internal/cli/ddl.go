@@ -6,7 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ambertray/internal/dialect"
+	"ambertray/internal/db/connect"
+	"ambertray/internal/db/dialect"
 	"ambertray/internal/plan"
 )
 
@@ -20,16 +21,16 @@ func (a *app) ddlCommand() *cobra.Command {
 		Long: `Writes the CREATE TABLE statement, and the comments, that a load would run.
 A source is read whole to find the types; a plan is taken as it is.
 
-The databases are sqlite, postgres, mysql (also MariaDB), sqlserver and oracle.`,
+The databases are ` + connect.Names() + `.`,
 		Example: `  ambertray ddl lock-passages.csv --for sqlite
   ambertray ddl passages.yaml --for sqlserver -o passages.sql
   ambertray ddl boats.txt --for postgres --table fleet --key permit`,
 		Args: args(1, 1, "one file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if database == "" {
-				return asked("ddl: say for which database\n  --for sqlite, postgres, mysql, sqlserver or oracle")
+				return asked("ddl: say for which database\n  --for %s", connect.Names())
 			}
-			d, err := dialect.ByName(database)
+			d, err := connect.ByName(database)
 			if err != nil {
 				return asked("--for: %w", err)
 			}
@@ -38,7 +39,7 @@ The databases are sqlite, postgres, mysql (also MariaDB), sqlserver and oracle.`
 				return err
 			}
 			t := p.Definition()
-			if err := checkNames(d, t); err != nil {
+			if err := checkNames(d.Dialect, t); err != nil {
 				return err
 			}
 			statements := d.Create(t)
@@ -55,7 +56,7 @@ The databases are sqlite, postgres, mysql (also MariaDB), sqlserver and oracle.`
 	}
 	f.add(cmd)
 	f.addTable(cmd)
-	cmd.Flags().StringVar(&database, "for", "", "the database: sqlite, postgres, mysql, sqlserver or oracle")
+	cmd.Flags().StringVar(&database, "for", "", "the database: "+connect.Names())
 	cmd.Flags().StringVarP(&output, "output", "o", "", "file to write to, instead of standard output")
 	cmd.Flags().BoolVar(&yes, "yes", false, "write over an existing file")
 	return cmd

@@ -9,12 +9,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ambertray/internal/dialect"
+	"ambertray/internal/db"
+	"ambertray/internal/db/connect"
+	"ambertray/internal/db/dialect"
 	"ambertray/internal/load"
 	"ambertray/internal/report"
 	"ambertray/internal/sqltype"
-	"ambertray/internal/target"
-	"ambertray/internal/target/connect"
 )
 
 func (a *app) dictionaryCommand() *cobra.Command {
@@ -53,7 +53,7 @@ The form is that of the output's name (.md, .html, .csv), or --format.`,
 			}
 			var dict *report.Dictionary
 			var err error
-			if isURL := connect.Scheme(args[0]) != "" && !fileExists(args[0]); isURL {
+			if isURL := connect.Of(args[0]) != nil && !fileExists(args[0]); isURL {
 				if len(args) < 2 {
 					return asked("dictionary: name the table of %s\n  'ambertray peek URL' lists the tables", connect.Redact(args[0]))
 				}
@@ -105,7 +105,7 @@ func (a *app) fileDictionary(ctx context.Context, name string, f *inputFlags) (*
 		return nil, err
 	}
 	def := in.plan.Definition()
-	d := &report.Dictionary{Table: target.Qualified(def.Schema, def.Name), Description: def.Comment, Origin: in.source.Name, Rows: check.Records.Loaded}
+	d := &report.Dictionary{Table: db.Qualified(def.Schema, def.Name), Description: def.Comment, Origin: in.source.Name, Rows: check.Records.Loaded}
 	first := len(def.Columns) - len(in.plan.Columns)
 	for i, c := range def.Columns {
 		e := entryOf(c, def.Key)
@@ -158,10 +158,10 @@ func (a *app) tableDictionary(ctx context.Context, url, name string, f *database
 	if err != nil {
 		return nil, err
 	}
-	d := &report.Dictionary{Table: target.Qualified(t.Schema, t.Name), Description: t.Comment, Rows: rows,
+	d := &report.Dictionary{Table: db.Qualified(t.Schema, t.Name), Description: t.Comment, Rows: rows,
 		Origin: fmt.Sprintf("%s (%s)", connect.Redact(url), conn.Dialect().Title)}
 	var first [][]*string
-	if l, ok := conn.(target.Lister); ok {
+	if l, ok := conn.(db.Lister); ok {
 		if first, err = l.Head(ctx, t.Schema, t.Name, 20); err != nil {
 			return nil, err
 		}

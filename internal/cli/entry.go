@@ -8,9 +8,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ambertray/internal/db"
 	"ambertray/internal/load"
 	"ambertray/internal/plan"
-	"ambertray/internal/target"
 	"ambertray/internal/tray"
 )
 
@@ -34,8 +34,8 @@ type opened struct {
 	*tray.Entry
 	receipt *tray.Receipt
 	plan    *plan.Plan
-	conn    target.Target // nil unless it was asked for
-	logFile *os.File      // open while nobody else may work on the entry
+	conn    db.Session // nil unless it was asked for
+	logFile *os.File   // open while nobody else may work on the entry
 	log     *slog.Logger
 }
 

@@ -11,12 +11,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ambertray/internal/db"
 	"ambertray/internal/export"
 	"ambertray/internal/load"
 	"ambertray/internal/plan"
 	"ambertray/internal/source"
 	"ambertray/internal/source/delimited"
-	"ambertray/internal/target"
 )
 
 type exportFlags struct {
@@ -87,7 +87,7 @@ func (a *app) export(ctx context.Context, url, name string, f *exportFlags) erro
 	}
 	defer conn.Close()
 	query := strings.TrimRight(strings.TrimSpace(f.query), "; \n\t")
-	var columns []target.Column
+	var columns []db.Column
 	var key []string
 	short := "query"
 	if name != "" {
@@ -180,7 +180,7 @@ func (a *app) exportPlan(ctx context.Context, r *export.Result, table string, ke
 }
 
 // findTable finds a table by its name, or by schema and name.
-func findTable(ctx context.Context, conn target.Target, name string) (*target.Table, error) {
+func findTable(ctx context.Context, conn db.Session, name string) (*db.Table, error) {
 	t, err := conn.Find(ctx, "", name)
 	if schema, table, ok := strings.Cut(name, "."); err == nil && t == nil && ok {
 		t, err = conn.Find(ctx, schema, table)
@@ -189,7 +189,7 @@ func findTable(ctx context.Context, conn target.Target, name string) (*target.Ta
 }
 
 // keyOf lists the columns of a table's primary key in their order.
-func keyOf(t *target.Table) []string {
+func keyOf(t *db.Table) []string {
 	var key []string
 	for n := 1; ; n++ {
 		found := false

@@ -16,7 +16,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"ambertray/internal/dialect"
+	"ambertray/internal/db"
+	"ambertray/internal/db/oracle"
+	"ambertray/internal/db/sqlserver"
 	"ambertray/internal/plan"
 )
 
@@ -256,7 +258,7 @@ func TestScriptsForOtherDatabases(t *testing.T) {
 		"1,yes,12.50,2024-02-29,2024-02-29 10:11:12.5,O'Hara & Co\n"+
 		"2,no,-0.05,0001-01-01,1969-12-31 23:59:59,\"two\nlines\n/\nGO\nend\"\n"+
 		"3,,,,,"+long+"\n")
-	for _, d := range []*dialect.Dialect{dialect.SQLServer, dialect.Oracle} {
+	for _, d := range []*db.Database{sqlserver.Database, oracle.Database} {
 		b.run(0, "script", "in.csv", "--for", d.Name, "--table", "tolls", "--key", "id", "-o", d.Name+".sql")
 		got := strings.SplitAfterN(b.read(d.Name+".sql"), "\n", 3)[2] // the second line has version and time
 		name := "testdata/" + d.Name + ".sql"
@@ -270,7 +272,7 @@ func TestScriptsForOtherDatabases(t *testing.T) {
 			assert.Less(t, len([]rune(line)), map[string]int{"oracle": 2400, "sqlserver": 1 << 20}[d.Name])
 			assert.False(t, line == "GO" && strings.Count(got[:strings.Index(got, line)], "'")%2 == 1)
 		}
-		assert.Equal(t, d == dialect.Oracle, strings.Contains(got, "$(x"), "which names a variable in sqlcmd")
+		assert.Equal(t, d == oracle.Database, strings.Contains(got, "$(x"), "which names a variable in sqlcmd")
 	}
 }
 

@@ -13,11 +13,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ambertray/internal/db"
+	"ambertray/internal/db/connect"
 	"ambertray/internal/load"
 	"ambertray/internal/plan"
 	"ambertray/internal/source"
-	"ambertray/internal/target"
-	"ambertray/internal/target/connect"
 	"ambertray/internal/tray"
 )
 
@@ -83,7 +83,7 @@ loaded twice. All is still verified before the last commit.`,
 	f.add(cmd)
 	f.addTable(cmd)
 	p := cmd.Flags()
-	p.StringVar(&f.into, "into", "", "database URL: sqlite:path/to.db, postgres://user@host:5432/db or mysql://user@host:3306/db")
+	p.StringVar(&f.into, "into", "", "database URL: "+connect.Examples())
 	f.addDatabase(cmd)
 	p.StringVar(&f.mode, "mode", "create", "what happens to the table: create, append, refill or replace")
 	p.StringVar(&f.like, "like", "", "a table whose structure the new one takes")
@@ -102,11 +102,11 @@ loaded twice. All is still verified before the last commit.`,
 
 func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	if f.into == "" {
-		return asked("load: say into which database\n  --into sqlite:path/to.db, postgres://user@host:5432/db or mysql://user@host:3306/db")
+		return asked("load: say into which database\n  --into %s", connect.Examples())
 	}
-	mode := target.Mode(f.mode)
+	mode := db.Mode(f.mode)
 	switch mode {
-	case target.Create, target.Append, target.Refill, target.Replace:
+	case db.Create, db.Append, db.Refill, db.Replace:
 	default:
 		return asked("--mode %q: use create, append, refill or replace", f.mode)
 	}
@@ -163,9 +163,9 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	if err != nil {
 		return err
 	}
-	where := fmt.Sprintf("%s: the table %s", connect.Redact(f.into), target.Qualified(def.Schema, def.Name))
+	where := fmt.Sprintf("%s: the table %s", connect.Redact(f.into), db.Qualified(def.Schema, def.Name))
 	switch {
-	case mode == target.Create && found != nil:
+	case mode == db.Create && found != nil:
 		rows, err := conn.Count(ctx, found)
 		if err != nil {
 			return err
@@ -174,12 +174,12 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	case !mode.New() && found == nil:
 		return asked("%s does not exist\n  check the name and --schema, or create it with --mode create", where)
 	}
-	if mode == target.Append && !f.again {
+	if mode == db.Append && !f.again {
 		if err := a.loadedBefore(in, f, found); err != nil {
 			return err
 		}
 	}
-	job.Spec = target.Spec{Mode: mode, Table: def, SlowPath: f.slowPath}
+	job.Spec = db.Spec{Mode: mode, Table: def, SlowPath: f.slowPath}
 	like := found
 	if f.like != "" {
 		schema, table := def.Schema, f.like
@@ -191,10 +191,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 		} else if like == nil {
 			return asked("--like: the table %s does not exist", f.like)
 		}
-		job.Spec.Like = table
-		if conn.Dialect().Name != "sqlite" {
-			job.Spec.Like = conn.Dialect().Qualified(schema, table)
-		}
+		job.Spec.Like = &db.Name{Schema: schema, Table: table}
 		copied := *like
 		copied.Schema, copied.Name = def.Schema, def.Name
 		like = &copied
@@ -236,12 +233,12 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 			job.Spec.Table.Columns[i].Comment = ""
 		}
 	}
-	if found != nil && (mode == target.Refill || mode == target.Replace) && !f.yes {
+	if found != nil && (mode == db.Refill || mode == db.Replace) && !f.yes {
 		rows, err := conn.Count(ctx, found)
 		if err != nil {
 			return err
 		}
-		what := map[target.Mode]string{target.Refill: "emptied", target.Replace: "dropped"}[mode]
+		what := map[db.Mode]string{db.Refill: "emptied", db.Replace: "dropped"}[mode]
 		if err := a.confirm(fmt.Sprintf("%s, with %s, will be %s and loaded anew", where, plural(rows, "row"), what)); err != nil {
 			return err
 		}
@@ -274,9 +271,9 @@ func rejectLimit(s string) (rejects, error) {
 }
 
 // runLoad loads with the papers around it.
-func (a *app) runLoad(ctx context.Context, in *input, job load.Job, conn target.Target, found *target.Table, f *loadFlags) error {
+func (a *app) runLoad(ctx context.Context, in *input, job load.Job, conn db.Session, found *db.Table, f *loadFlags) error {
 	var before []tray.Summary
-	replaces := found != nil && job.Spec.Mode != target.Append
+	replaces := found != nil && job.Spec.Mode != db.Append
 	if replaces {
 		var err error
 		if before, err = a.entriesOf(f.into, trayDir(f.tray)); err != nil {
@@ -300,7 +297,7 @@ func (a *app) runLoad(ctx context.Context, in *input, job load.Job, conn target.
 	}
 	receipt := load.Started(entry.Name, in.sources, connect.Canonical(f.into), a.version, start)
 	receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: f.mode}
-	job.Receipt, job.Target = receipt, conn
+	job.Receipt, job.Session = receipt, conn
 	if f.every > 0 {
 		stops := stopsOf(&job, f)
 		job.Spec.Steps = stops.Load
@@ -308,7 +305,7 @@ func (a *app) runLoad(ctx context.Context, in *input, job load.Job, conn target.
 			return err
 		}
 	}
-	if job.Spec.Mode == target.Append && !f.again && slices.ContainsFunc(in.sources, (*source.Source).Flows) {
+	if job.Spec.Mode == db.Append && !f.again && slices.ContainsFunc(in.sources, (*source.Source).Flows) {
 		job.BeforeCommit = func() error { return a.loadedBefore(in, f, found) }
 	}
 	if err := a.carryOut(ctx, entry, in, job); err != nil {
@@ -387,7 +384,7 @@ func (a *app) told(receipt *tray.Receipt, entry *tray.Entry, into string, took t
 }
 
 // writePapers puts plan and definition on the tray, as they will be run.
-func (a *app) writePapers(e *tray.Entry, in *input, job *load.Job, conn target.Target) error {
+func (a *app) writePapers(e *tray.Entry, in *input, job *load.Job, conn db.Session) error {
 	comments := in.comments
 	if job.Plan != in.plan {
 		comments = comments.Moved(in.plan, job.Plan)
@@ -402,7 +399,7 @@ func (a *app) writePapers(e *tray.Entry, in *input, job *load.Job, conn target.T
 	if err := e.Write(tray.PlanFile, b); err != nil {
 		return err
 	}
-	if !job.Spec.Mode.New() || job.Spec.Like != "" {
+	if !job.Spec.Mode.New() || job.Spec.Like != nil {
 		return nil // the definition is the table's own
 	}
 	sql := strings.Join(conn.Dialect().Create(job.Spec.Table), ";\n") + ";\n"
@@ -429,7 +426,7 @@ func (a *app) dryRun(ctx context.Context, in *input, job load.Job) error {
 // printReceipt says what a load came to.
 func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took time.Duration) {
 	st := a.style(a.out)
-	fmt.Fprintf(a.out, "%s  %s of %s in %s, into %s\n\n", st.head(target.Qualified(r.Table.Schema, r.Table.Name)),
+	fmt.Fprintf(a.out, "%s  %s of %s in %s, into %s\n\n", st.head(db.Qualified(r.Table.Schema, r.Table.Name)),
 		plural(r.Records.Loaded, "record"), tray.Names(r.Sources), round(took), into)
 	bytes := int64(0)
 	for i, s := range r.Sources {
@@ -615,7 +612,7 @@ func (a *app) entriesOf(url, dir string) ([]tray.Summary, error) {
 
 // schemasOf are the names under which the schema of a plan's table may stand
 // in receipts: its own, or that of the default one.
-func schemasOf(p *plan.Plan, found *target.Table) []string {
+func schemasOf(p *plan.Plan, found *db.Table) []string {
 	if p.Table.Schema == "" && found != nil {
 		return []string{"", found.Schema}
 	}
@@ -624,7 +621,7 @@ func schemasOf(p *plan.Plan, found *target.Table) []string {
 
 // loadedBefore stops a load that would add a file to a table that has it
 // already, as far as the tray tells.
-func (a *app) loadedBefore(in *input, f *loadFlags, found *target.Table) error {
+func (a *app) loadedBefore(in *input, f *loadFlags, found *db.Table) error {
 	here, err := a.entriesOf(f.into, trayDir(f.tray))
 	if err != nil {
 		return err
@@ -656,13 +653,13 @@ func (a *app) loadedBefore(in *input, f *loadFlags, found *target.Table) error {
 	return nil
 }
 
-func alreadyIn(name string, t *target.Table, was *tray.Summary) string {
-	return fmt.Sprintf("%s: its bytes are in the table %s already, by the entry %s of %s", name, target.Qualified(t.Schema, t.Name), was.Entry.Name, was.Started.Format("2006-01-02 15:04"))
+func alreadyIn(name string, t *db.Table, was *tray.Summary) string {
+	return fmt.Sprintf("%s: its bytes are in the table %s already, by the entry %s of %s", name, db.Qualified(t.Schema, t.Name), was.Entry.Name, was.Started.Format("2006-01-02 15:04"))
 }
 
 // wereIn says, after a load that emptied or replaced a table, that the files
 // had been in it before.
-func (a *app) wereIn(before []tray.Summary, r *tray.Receipt, p *plan.Plan, found *target.Table) {
+func (a *app) wereIn(before []tray.Summary, r *tray.Receipt, p *plan.Plan, found *db.Table) {
 	for _, s := range r.Sources {
 		if was := tray.Loaded(before, schemasOf(p, found), p.Table.Name, s.SHA256, s.Part); was != nil {
 			fmt.Fprintf(a.err, "note: the bytes of %s had been loaded into this table before, by the entry %s\n", s.Path, was.Entry.Name)

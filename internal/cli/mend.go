@@ -12,8 +12,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ambertray/internal/db"
 	"ambertray/internal/load"
-	"ambertray/internal/target"
 	"ambertray/internal/tray"
 )
 
@@ -80,7 +80,7 @@ func (a *app) mend(ctx context.Context, name, file string, f *entryFlags, slow b
 	log := o.log
 	log.Info("mend", "version", a.version, "file", shown)
 	m := a.newMeter(ctx, "mending", 0)
-	out, err := load.Mend(ctx, load.MendJob{Entry: o.Entry, Receipt: o.receipt, Plan: o.plan, File: file, Name: shown, Target: o.conn,
+	out, err := load.Mend(ctx, load.MendJob{Entry: o.Entry, Receipt: o.receipt, Plan: o.plan, File: file, Name: shown, Session: o.conn,
 		SlowPath: slow, Log: log, Progress: m.set, At: time.Now()})
 	m.end()
 	if err != nil {
@@ -98,7 +98,7 @@ func (a *app) mend(ctx context.Context, name, file string, f *entryFlags, slow b
 		return settled(out.Receipt)
 	}
 	st := a.style(a.out)
-	fmt.Fprintf(a.out, "%s  %s into %s\n\n", st.head("Mend of "+o.Name), shown, target.Qualified(o.receipt.Table.Schema, o.receipt.Table.Name))
+	fmt.Fprintf(a.out, "%s  %s into %s\n\n", st.head("Mend of "+o.Name), shown, db.Qualified(o.receipt.Table.Schema, o.receipt.Table.Name))
 	g := newGrid(st, "", ">", "")
 	g.row("tried", grouped(int64(out.Tried)), "")
 	text := ""

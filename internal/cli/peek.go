@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ambertray/internal/db"
 	"ambertray/internal/profile"
-	"ambertray/internal/target"
 )
 
 func (a *app) peekCommand() *cobra.Command {
@@ -30,7 +30,7 @@ With a table: its columns, key and first rows. Nothing is written.`,
 				return err
 			}
 			defer conn.Close()
-			lister, ok := conn.(target.Lister)
+			lister, ok := conn.(db.Lister)
 			if !ok {
 				return asked("peek: %s cannot be listed", conn.Dialect().Title)
 			}
@@ -45,14 +45,14 @@ With a table: its columns, key and first rows. Nothing is written.`,
 	return cmd
 }
 
-func (a *app) peekTables(ctx context.Context, conn target.Lister) error {
+func (a *app) peekTables(ctx context.Context, conn db.Lister) error {
 	list, err := conn.List(ctx)
 	if err != nil {
 		return err
 	}
 	if a.json {
 		if list == nil {
-			list = []target.Listing{}
+			list = []db.Listing{}
 		}
 		return printJSON(a.out, map[string]any{"tables": list})
 	}
@@ -70,13 +70,13 @@ func (a *app) peekTables(ctx context.Context, conn target.Lister) error {
 		if x.Bytes > 0 {
 			bytes = size(x.Bytes)
 		}
-		g.row(target.Qualified(x.Schema, x.Name), st.dim(x.Kind), rows, bytes)
+		g.row(db.Qualified(x.Schema, x.Name), st.dim(x.Kind), rows, bytes)
 	}
 	g.render(a.out)
 	return nil
 }
 
-func (a *app) peekTable(ctx context.Context, conn target.Target, lister target.Lister, name string, n int) error {
+func (a *app) peekTable(ctx context.Context, conn db.Session, lister db.Lister, name string, n int) error {
 	t, err := findTable(ctx, conn, name)
 	if err != nil {
 		return err
@@ -106,7 +106,7 @@ func (a *app) peekTable(ctx context.Context, conn target.Target, lister target.L
 		return printJSON(a.out, map[string]any{"schema": t.Schema, "name": t.Name, "rows": count, "columns": cols, "first": rows})
 	}
 	st := a.style(a.out)
-	fmt.Fprintf(a.out, "%s  %s, %s\n\n", st.head(target.Qualified(t.Schema, t.Name)), plural(count, "row"), plural(int64(len(t.Columns)), "column"))
+	fmt.Fprintf(a.out, "%s  %s, %s\n\n", st.head(db.Qualified(t.Schema, t.Name)), plural(count, "row"), plural(int64(len(t.Columns)), "column"))
 	g := newGrid(st, "column", "type", "", "key", "")
 	var names []string
 	for _, c := range t.Columns {

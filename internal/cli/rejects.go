@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ambertray/internal/target"
+	"ambertray/internal/db"
 	"ambertray/internal/tray"
 )
 
@@ -121,7 +121,7 @@ func (a *app) rejects(ctx context.Context, name string, f *entryFlags, all bool,
 	done := a.page()
 	defer done()
 	st := a.style(a.out)
-	fmt.Fprintf(a.out, "%s  %s into %s\n\n", st.head("Rejects of "+o.Name), tray.Names(r.Sources), target.Qualified(r.Table.Schema, r.Table.Name))
+	fmt.Fprintf(a.out, "%s  %s into %s\n\n", st.head("Rejects of "+o.Name), tray.Names(r.Sources), db.Qualified(r.Table.Schema, r.Table.Name))
 	a.printAccount(st, r)
 	if shown == 0 {
 		fmt.Fprintf(a.out, "\n  %s\n", st.good("nothing waits"))

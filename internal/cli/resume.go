@@ -12,10 +12,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ambertray/internal/db"
+	"ambertray/internal/db/connect"
 	"ambertray/internal/load"
 	"ambertray/internal/source"
-	"ambertray/internal/target"
-	"ambertray/internal/target/connect"
 	"ambertray/internal/tray"
 )
 
@@ -49,13 +49,13 @@ was standard input.`,
 }
 
 // checkSteps refuses what cannot go with commits on the way.
-func (f *loadFlags) checkSteps(mode target.Mode, limit rejects) error {
+func (f *loadFlags) checkSteps(mode db.Mode, limit rejects) error {
 	switch {
 	case f.every < 0:
 		return asked("--commit-every %d: use a number of records", f.every)
 	case f.every == 0:
 		return nil
-	case mode != target.Create && mode != target.Append:
+	case mode != db.Create && mode != db.Append:
 		return asked("--commit-every: a table cannot be emptied or replaced step by step\n  load with --mode create under another name and rename, or empty the table and say --mode append")
 	case limit.count == 0:
 		return asked("--commit-every: --max-rejects 0 means all or nothing, which a load that commits on its way cannot keep\n  leave out one of them")
@@ -68,11 +68,15 @@ func stopsOf(job *load.Job, f *loadFlags) *tray.Stops {
 	var r [6]byte
 	rand.Read(r[:])
 	x := job.Receipt
+	var like db.Name
+	if job.Spec.Like != nil {
+		like = *job.Spec.Like
+	}
 	var names []string
 	for _, s := range job.Sources {
 		names = append(names, s.Name)
 	}
-	return &tray.Stops{Names: names, Load: x.Entry + "-" + hex.EncodeToString(r[:]), Database: x.Database, Table: x.Table, Sources: x.Sources, Like: job.Spec.Like,
+	return &tray.Stops{Names: names, Load: x.Entry + "-" + hex.EncodeToString(r[:]), Database: x.Database, Table: x.Table, Sources: x.Sources, Like: like.Table, LikeSchema: like.Schema,
 		Every: f.every, MaxRejects: job.MaxRejects, MaxShare: job.MaxShare, MaxRecord: job.Sources[0].MaxRecord, MaxUnpacked: f.unpacked << 30, SlowPath: f.slowPath, Started: x.Started}
 }
 
@@ -130,7 +134,7 @@ func (a *app) resume(ctx context.Context, name string, files []string, f *resume
 	if err != nil {
 		return err
 	}
-	job := load.Job{Sources: in.sources, Plan: o.plan, Target: o.conn, Log: o.log, MaxRejects: stops.MaxRejects, MaxShare: stops.MaxShare, Every: stops.Every, Going: going}
+	job := load.Job{Sources: in.sources, Plan: o.plan, Session: o.conn, Log: o.log, MaxRejects: stops.MaxRejects, MaxShare: stops.MaxShare, Every: stops.Every, Going: going}
 	if f.maxRejects != "" {
 		limit, err := rejectLimit(f.maxRejects)
 		if err != nil {
@@ -140,7 +144,10 @@ func (a *app) resume(ctx context.Context, name string, files []string, f *resume
 	}
 	def := o.plan.Definition()
 	def.Schema, def.Name = stops.Table.Schema, stops.Table.Name
-	job.Spec = target.Spec{Mode: target.Mode(stops.Table.Mode), Table: def, Like: stops.Like, SlowPath: stops.SlowPath, Steps: stops.Load, Going: going != nil}
+	job.Spec = db.Spec{Mode: db.Mode(stops.Table.Mode), Table: def, SlowPath: stops.SlowPath, Steps: stops.Load, Going: going != nil}
+	if stops.Like != "" {
+		job.Spec.Like = &db.Name{Schema: stops.LikeSchema, Table: stops.Like}
+	}
 	job.Receipt = load.Started(o.Name, in.sources, stops.Database, a.version, stops.Started)
 	job.Receipt.Table = stops.Table
 	var done tray.Records

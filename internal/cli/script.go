@@ -8,12 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ambertray/internal/dialect"
+	"ambertray/internal/db"
+	"ambertray/internal/db/connect"
+	"ambertray/internal/db/dialect"
 	"ambertray/internal/load"
 	"ambertray/internal/script"
-	"ambertray/internal/sqltype"
-	"ambertray/internal/target"
-	"ambertray/internal/target/postgres"
 	"ambertray/internal/tray"
 )
 
@@ -37,14 +36,14 @@ status is 3 then.`,
 		Args: args(1, -1, "a file, or a plan"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if database == "" {
-				return asked("script: say for which database\n  --for sqlite, postgres, mysql, sqlserver or oracle")
+				return asked("script: say for which database\n  --for %s", connect.Names())
 			}
-			d, err := dialect.ByName(database)
+			d, err := connect.ByName(database)
 			if err != nil {
 				return asked("--for: %w", err)
 			}
-			if copyBlock && d != dialect.Postgres {
-				return asked("--copy-block: only PostgreSQL reads one\n  leave it out for %s", d.Title)
+			if copyBlock && d.Script.Copy == nil {
+				return asked("--copy-block: only %s reads one\n  leave it out for %s", connect.Titles(func(d *db.Database) bool { return d.Script.Copy != nil }), d.Title)
 			}
 			if a.json && out == "" {
 				return asked("script: with --json, name the script's file with -o")
@@ -55,7 +54,7 @@ status is 3 then.`,
 	f.add(cmd)
 	f.addTable(cmd)
 	p := cmd.Flags()
-	p.StringVar(&database, "for", "", "the database: sqlite, postgres, mysql, sqlserver or oracle")
+	p.StringVar(&database, "for", "", "the database: "+connect.Names())
 	p.StringVarP(&out, "output", "o", "", "file to write to, instead of standard output")
 	p.StringVar(&rejects, "rejects", "", "file for the records that do not fit")
 	p.BoolVar(&copyBlock, "copy-block", false, "PostgreSQL: rows as a block of COPY instead of inserts, for psql")
@@ -63,7 +62,7 @@ status is 3 then.`,
 	return cmd
 }
 
-func (a *app) script(ctx context.Context, names []string, f *inputFlags, d *dialect.Dialect, out, rejects string, copyBlock, yes bool) error {
+func (a *app) script(ctx context.Context, names []string, f *inputFlags, d *db.Database, out, rejects string, copyBlock, yes bool) error {
 	in, err := a.openAll(ctx, names, f, false)
 	if err != nil {
 		return err
@@ -72,7 +71,7 @@ func (a *app) script(ctx context.Context, names []string, f *inputFlags, d *dial
 		return err
 	}
 	t := in.plan.Definition()
-	if err := checkNames(d, t); err != nil {
+	if err := checkNames(d.Dialect, t); err != nil {
 		return err
 	}
 	if rejects != "" && fileExists(rejects) && !yes {
@@ -87,12 +86,7 @@ func (a *app) script(ctx context.Context, names []string, f *inputFlags, d *dial
 	if err != nil {
 		return err
 	}
-	opt := script.Options{Dialect: d, Table: t, Rows: check.Records.Loaded, CopyBlock: copyBlock, Head: a.scriptHead(in, d, t, check)}
-	var types []sqltype.Type
-	for _, c := range t.Columns {
-		types = append(types, c.Type)
-	}
-	opt.CopyEncoder = func() target.Encoder { return postgres.TextEncoder(types) }
+	opt := script.Options{Database: d, Table: t, Rows: check.Records.Loaded, CopyBlock: copyBlock, Head: a.scriptHead(in, d, t, check)}
 	o, err := a.newOutput(out, yes)
 	if err != nil {
 		return err
@@ -135,15 +129,15 @@ func (a *app) script(ctx context.Context, names []string, f *inputFlags, d *dial
 	return nil
 }
 
-func (a *app) scriptHead(in *input, d *dialect.Dialect, t dialect.Table, c *load.Check) []string {
+func (a *app) scriptHead(in *input, d *db.Database, t dialect.Table, c *load.Check) []string {
 	var from []string
 	for _, s := range in.sources {
 		from = append(from, s.Name+" ("+size(s.Size)+")")
 	}
-	head := []string{fmt.Sprintf("%s, from %s", target.Qualified(t.Schema, t.Name), strings.Join(from, ", ")),
+	head := []string{fmt.Sprintf("%s, from %s", db.Qualified(t.Schema, t.Name), strings.Join(from, ", ")),
 		fmt.Sprintf("for %s, written by Amber Tray %s on %s", d.Title, a.version, time.Now().UTC().Format("2006-01-02 15:04 UTC")),
 		fmt.Sprintf("%s read = %s in this script + %s left out + %s skipped", plural(c.Records.Read, "record"), grouped(c.Records.Loaded), grouped(c.Records.Rejected), grouped(c.Records.Skipped))}
-	return append(head, script.Remarks(d, t)...)
+	return append(head, d.Script.Remarks(t)...)
 }
 
 // reasonList keeps an empty list from being null in JSON.

@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ambertray/internal/target"
+	"ambertray/internal/db"
 	"ambertray/internal/tray"
 )
 
@@ -127,7 +127,7 @@ func (a *app) trayRow(g *grid, st style, s tray.Summary) {
 		}
 		table := ""
 		if x := s.Stops; x != nil {
-			table, note = target.Qualified(x.Table.Schema, x.Table.Name), tray.Names(x.Sources)
+			table, note = db.Qualified(x.Table.Schema, x.Table.Name), tray.Names(x.Sources)
 		}
 		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", old, st.dim(shorten(note, 60)))
 		return
@@ -143,7 +143,7 @@ func (a *app) trayRow(g *grid, st style, s tray.Summary) {
 	if s.State == tray.IsWaiting {
 		waiting = st.warn(waiting)
 	}
-	table := target.Qualified(r.Table.Schema, r.Table.Name)
+	table := db.Qualified(r.Table.Schema, r.Table.Name)
 	if s.State == tray.IsFailed {
 		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", old, tray.Names(r.Sources))
 		return

@@ -8,9 +8,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ambertray/internal/db"
 	"ambertray/internal/load"
 	"ambertray/internal/proof"
-	"ambertray/internal/target"
 	"ambertray/internal/tray"
 )
 
@@ -124,7 +124,7 @@ func (s style) answer(x load.Answer) string {
 func (a *app) printVerification(o *opened, v *load.Verification, d *load.DeepCheck, answer load.Answer, limit int, took time.Duration) {
 	st := a.style(a.out)
 	r := o.receipt
-	fmt.Fprintf(a.out, "%s  %s into %s, loaded %s\n\n", st.head("Check of "+o.Name), tray.Names(r.Sources), target.Qualified(r.Table.Schema, r.Table.Name),
+	fmt.Fprintf(a.out, "%s  %s into %s, loaded %s\n\n", st.head("Check of "+o.Name), tray.Names(r.Sources), db.Qualified(r.Table.Schema, r.Table.Name),
 		r.Finished.Format("2006-01-02 15:04 MST"))
 	g := newGrid(st, "", "", "")
 	for _, s := range v.Sources {

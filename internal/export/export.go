@@ -16,12 +16,12 @@ import (
 	"io"
 	"strings"
 
+	"ambertray/internal/db"
 	"ambertray/internal/plan"
 	"ambertray/internal/reading"
 	"ambertray/internal/source"
 	"ambertray/internal/source/delimited"
 	"ambertray/internal/sqltype"
-	"ambertray/internal/target"
 )
 
 // Options say how text is written.
@@ -48,7 +48,7 @@ type Result struct {
 
 // A Column is what was seen of one column.
 type Column struct {
-	target.Column
+	db.Column
 	// Reads is the type that all values read back as.
 	Reads sqltype.Type
 	Nulls int64
@@ -75,7 +75,7 @@ func (c *Column) Remarks() (out []string) {
 }
 
 // Write writes all rows of a query, whose columns are known.
-func Write(ctx context.Context, w io.Writer, conn target.Target, query string, columns []target.Column, opt Options) (*Result, error) {
+func Write(ctx context.Context, w io.Writer, conn db.Session, query string, columns []db.Column, opt Options) (*Result, error) {
 	r := &Result{NullWord: opt.NullWord}
 	if r.NullWord == "" && len(columns) == 1 {
 		r.NullWord = loneNull
@@ -131,7 +131,7 @@ func Write(ctx context.Context, w io.Writer, conn target.Target, query string, c
 }
 
 // watch prepares to see the values of a column.
-func watch(c target.Column) Column {
+func watch(c db.Column) Column {
 	w := Column{Column: c}
 	add := func(t sqltype.Type) { w.candidates = append(w.candidates, reading.Plain(t)) }
 	switch t := c.SQL; {

@@ -13,24 +13,25 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"ambertray/internal/dialect"
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/db/postgres"
 	"ambertray/internal/plan"
 	"ambertray/internal/source"
 	"ambertray/internal/source/delimited"
 	"ambertray/internal/sqltype"
-	"ambertray/internal/target"
 )
 
 // fake is a database that only knows the answer to a query.
 type fake struct {
-	target.Target
+	db.Session
 	rows [][]string // "<null>" is null
 	err  error      // behind the rows
 }
 
-func (f fake) Dialect() *dialect.Dialect { return dialect.Postgres }
+func (f fake) Dialect() *dialect.Dialect { return postgres.Dialect }
 
-func (f fake) Scan(_ context.Context, _ string, columns []target.Column, row func([][]byte) error) error {
+func (f fake) Scan(_ context.Context, _ string, columns []db.Column, row func([][]byte) error) error {
 	fields := make([][]byte, len(columns))
 	for _, r := range f.rows {
 		for i, s := range r {
@@ -48,8 +49,8 @@ func (f fake) Scan(_ context.Context, _ string, columns []target.Column, row fun
 
 // column is one of a database, with the type that it declares and the one that
 // its values are read as.
-func column(name, declared, as string, change ...func(*target.Column)) target.Column {
-	c := target.Column{Name: name, Type: declared}
+func column(name, declared, as string, change ...func(*db.Column)) db.Column {
+	c := db.Column{Name: name, Type: declared}
 	if as != "" {
 		t, err := sqltype.Parse(as)
 		if err != nil {
@@ -63,10 +64,10 @@ func column(name, declared, as string, change ...func(*target.Column)) target.Co
 	return c
 }
 
-func anyLength(c *target.Column) { c.AnyLength = true }
-func utc(c *target.Column)       { c.UTC = true }
+func anyLength(c *db.Column) { c.AnyLength = true }
+func utc(c *db.Column)       { c.UTC = true }
 
-func written(t *testing.T, opt Options, columns []target.Column, rows ...[]string) (string, *Result) {
+func written(t *testing.T, opt Options, columns []db.Column, rows ...[]string) (string, *Result) {
 	t.Helper()
 	if opt.Form == (delimited.Form{}) {
 		opt.Form = delimited.DefaultForm
@@ -79,7 +80,7 @@ func written(t *testing.T, opt Options, columns []target.Column, rows ...[]strin
 }
 
 func TestNullsAndEmptyTexts(t *testing.T) {
-	two := []target.Column{column("a", "text", "text"), column("b", "text", "text")}
+	two := []db.Column{column("a", "text", "text"), column("b", "text", "text")}
 	text, r := written(t, Options{}, two, []string{"x", "<null>"}, []string{"", "y"}, []string{`say "no"`, "a,b\nc"})
 	assert.Equal(t, "a,b\nx,\n\"\",y\n\"say \"\"no\"\"\",\"a,b\nc\"\n", text)
 	assert.Equal(t, int64(1), r.Columns[1].Nulls)
@@ -106,7 +107,7 @@ func TestNullsAndEmptyTexts(t *testing.T) {
 // its values go.
 func TestTypesThatReadBack(t *testing.T) {
 	for _, c := range []struct {
-		column target.Column
+		column db.Column
 		values []string
 		want   string
 		remark string
@@ -135,7 +136,7 @@ func TestTypesThatReadBack(t *testing.T) {
 		for _, v := range c.values {
 			rows = append(rows, []string{v, "x"})
 		}
-		_, r := written(t, Options{}, []target.Column{c.column, column("other", "text", "text")}, rows...)
+		_, r := written(t, Options{}, []db.Column{c.column, column("other", "text", "text")}, rows...)
 		assert.Equal(t, c.want, r.Columns[0].Reads.String(), "%s %q", c.column.Type, c.values)
 		remarks := strings.Join(r.Columns[0].Remarks(), "; ")
 		if c.remark == "" {
@@ -149,7 +150,7 @@ func TestTypesThatReadBack(t *testing.T) {
 // The plan takes the file apart as it was written, whatever its columns are
 // called.
 func TestPlanReadsTheFileBack(t *testing.T) {
-	columns := []target.Column{column("id", "integer", "integer", func(c *target.Column) { c.Required, c.Comment = true, "the number" }),
+	columns := []db.Column{column("id", "integer", "integer", func(c *db.Column) { c.Required, c.Comment = true, "the number" }),
 		column("Boat; name", "text", "text"), column("", "text", "text"), column("ID", "date", "date"), column("line\nbreak", "numeric(4,1)", "decimal(4,1)")}
 	rows := [][]string{{"1", "Heron; é", "", "2025-01-31", "2.5"}, {"2", `"Wren"`, "<null>", "<null>", "<null>"}}
 	for i, opt := range []Options{
@@ -201,7 +202,7 @@ func (b *broken) Write(p []byte) (int, error) {
 }
 
 func TestWriteFails(t *testing.T) {
-	one := []target.Column{column("a", "text", "text")}
+	one := []db.Column{column("a", "text", "text")}
 	rows := [][]string{{"x"}, {"y"}, {"z"}}
 	for after := range 4 {
 		_, err := Write(context.Background(), &broken{after}, fake{rows: rows}, "", one, Options{Form: delimited.DefaultForm})

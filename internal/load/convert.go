@@ -7,6 +7,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"ambertray/internal/db"
 	"ambertray/internal/derive"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
@@ -14,7 +15,6 @@ import (
 	"ambertray/internal/source"
 	"ambertray/internal/source/delimited"
 	"ambertray/internal/tally"
-	"ambertray/internal/target"
 	"ambertray/internal/tray"
 )
 
@@ -26,14 +26,14 @@ type converter struct {
 	plan    *plan.Plan
 	at      []int // the field of each column
 	readers []*reading.Reader
-	enc     target.Encoder // nil: only look
+	enc     db.Encoder // nil: only look
 	rec     delimited.Record
 	row     []reading.Value
 	number  bool           // the first column is the record's number
 	slots   []int          // the place of each field among the headers of rejects, or nil
 	index   int            // of the source
 	place   Placer         // the encoder, if it wants to know, or nil
-	summer  target.Summer  // the encoder, if it adds up checksums, or nil
+	summer  db.Summer      // the encoder, if it adds up checksums, or nil
 	without map[int64]bool // lines to pass over
 	wrong   []wrongValue   // memory
 	base    int64          // records before the chunk, where each needs it
@@ -44,7 +44,7 @@ type converter struct {
 	plain  []*reading.Reader         // of what expressions yield
 }
 
-func newConverter(src *source.Source, p *plan.Plan, at []int, enc target.Encoder) (*converter, error) {
+func newConverter(src *source.Source, p *plan.Plan, at []int, enc db.Encoder) (*converter, error) {
 	c := &converter{rows: source.NewRows(&src.Layout), src: src, plan: p, at: at, enc: enc, number: p.Table.RowNumber != ""}
 	for i := range p.Columns {
 		r, err := p.Columns[i].Reader()
@@ -55,7 +55,7 @@ func newConverter(src *source.Source, p *plan.Plan, at []int, enc target.Encoder
 	}
 	c.row = make([]reading.Value, len(c.readers)+c.first())
 	c.place, _ = enc.(Placer)
-	c.summer, _ = enc.(target.Summer)
+	c.summer, _ = enc.(db.Summer)
 	return c, nil
 }
 
@@ -200,8 +200,8 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 
 // refused turns rows that the target refused into rejects: it reads the chunk
 // once more, since nothing of a record is kept while all goes well.
-func (c *converter) refused(p *part, refusals []target.Refusal) {
-	byRow := map[int]*target.Refusal{}
+func (c *converter) refused(p *part, refusals []db.Refusal) {
+	byRow := map[int]*db.Refusal{}
 	skip := map[int]bool{}
 	for i := range refusals {
 		byRow[refusals[i].Row] = &refusals[i]

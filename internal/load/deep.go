@@ -7,14 +7,14 @@ import (
 	"slices"
 	"strings"
 
-	"ambertray/internal/dialect"
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/proof"
 	"ambertray/internal/reading"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
-	"ambertray/internal/target"
 	"ambertray/internal/tray"
 )
 
@@ -37,7 +37,7 @@ type DeepCheck struct {
 
 // Deep rereads the sources of a load, and its mended rejects, and compares
 // every value with the table. The sources must be unchanged.
-func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, conn target.Target, progress func(stage string, rows int64)) (*DeepCheck, error) {
+func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, conn db.Session, progress func(stage string, rows int64)) (*DeepCheck, error) {
 	d := &DeepCheck{Within: r.Table.Rows > r.Records.Loaded+r.Records.Mended}
 	sources, without, err := accounted(ctx, e, r, p)
 	if err != nil {
@@ -52,14 +52,14 @@ func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, con
 		return nil, err
 	}
 	if found == nil {
-		return nil, fmt.Errorf("the table %s does not exist any more", target.Qualified(t.Schema, t.Name))
+		return nil, fmt.Errorf("the table %s does not exist any more", db.Qualified(t.Schema, t.Name))
 	}
 	side := &tableSide{conn: conn, table: t}
 	opt := proof.Options{Within: d.Within, Progress: progress}
 	for i, c := range t.Columns {
-		at := slices.IndexFunc(found.Columns, func(f target.Column) bool { return f.Name == c.Name })
+		at := slices.IndexFunc(found.Columns, func(f db.Column) bool { return f.Name == c.Name })
 		if at < 0 {
-			return nil, fmt.Errorf("the table %s has no column %s any more", target.Qualified(t.Schema, t.Name), c.Name)
+			return nil, fmt.Errorf("the table %s has no column %s any more", db.Qualified(t.Schema, t.Name), c.Name)
 		}
 		typ := c.Type
 		if typ.IsText() {
@@ -140,30 +140,30 @@ func accounted(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan
 type sourceSide struct{ job Job }
 
 // Rows implements proof.Side.
-func (s *sourceSide) Rows(ctx context.Context, encoder func() target.Encoder, take func(int, []byte) error) error {
+func (s *sourceSide) Rows(ctx context.Context, encoder func() db.Encoder, take func(int, []byte) error) error {
 	_, err := Feed(ctx, s.job, &sideSink{encoder, take})
 	return err
 }
 
 type sideSink struct {
-	encoder func() target.Encoder
+	encoder func() db.Encoder
 	take    func(int, []byte) error
 }
 
-func (s *sideSink) Encoder() target.Encoder { return s.encoder() }
-func (s *sideSink) Write(_ context.Context, b target.Batch) ([]target.Refusal, error) {
+func (s *sideSink) Encoder() db.Encoder { return s.encoder() }
+func (s *sideSink) Write(_ context.Context, b db.Batch) ([]db.Refusal, error) {
 	return nil, s.take(b.Rows, b.Data)
 }
 
 // tableSide yields the rows of a table.
 type tableSide struct {
-	conn    target.Target
+	conn    db.Session
 	table   dialect.Table
-	columns []target.Column
+	columns []db.Column
 }
 
 // Rows implements proof.Side.
-func (s *tableSide) Rows(ctx context.Context, encoder func() target.Encoder, take func(int, []byte) error) error {
+func (s *tableSide) Rows(ctx context.Context, encoder func() db.Encoder, take func(int, []byte) error) error {
 	var names []string
 	var readers []*reading.Reader
 	for _, c := range s.columns {

@@ -24,6 +24,7 @@ import (
 	"sync"
 	"time"
 
+	"ambertray/internal/db"
 	"ambertray/internal/derive"
 	"ambertray/internal/pipeline"
 	"ambertray/internal/plan"
@@ -33,7 +34,6 @@ import (
 	"ambertray/internal/source/delimited"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
-	"ambertray/internal/target"
 	"ambertray/internal/tray"
 )
 
@@ -48,9 +48,9 @@ type Job struct {
 	// Sources are read one after the other, into one table.
 	Sources []*source.Source
 	Plan    *plan.Plan
-	Target  target.Target
+	Session db.Session
 	// Spec says how the table is to be loaded. Its columns are the plan's.
-	Spec target.Spec
+	Spec db.Spec
 	// Entry and At name the load and its time, for expressions.
 	Entry string
 	At    time.Time
@@ -91,14 +91,14 @@ type Keeper interface {
 	Kept() int64
 }
 
-// A Sink takes rows as its encoders made them. Every target.Load is one.
+// A Sink takes rows as its encoders made them. Every db.Load is one.
 type Sink interface {
 	// Encoder returns an encoder for one goroutine. If it is a [Placer], it is
 	// told where the next row comes from.
-	Encoder() target.Encoder
+	Encoder() db.Encoder
 	// Write takes rows in the order of the sources, and returns those that it
 	// refuses.
-	Write(ctx context.Context, b target.Batch) ([]target.Refusal, error)
+	Write(ctx context.Context, b db.Batch) ([]db.Refusal, error)
 }
 
 // A Placer is an encoder that wants to know where rows come from.
@@ -181,7 +181,7 @@ type run struct {
 	size    int64          // bytes of all
 	base    int64          // records of it before the chunk at hand
 	sums    []string
-	load    target.Load // nil: there is only a sink, or nothing
+	load    db.Load // nil: there is only a sink, or nothing
 	sink    Sink
 	total   []tally.Column
 	sum     uint64         // of the checksums of the rows
@@ -261,7 +261,7 @@ func Run(ctx context.Context, job Job) error {
 	for _, src := range job.Sources {
 		job.Spec.Once = job.Spec.Once || src.Flows()
 	}
-	if r.load, err = job.Target.Begin(ctx, job.Spec); err != nil {
+	if r.load, err = job.Session.Begin(ctx, job.Spec); err != nil {
 		return err
 	}
 	r.sink = r.load
@@ -269,7 +269,7 @@ func Run(ctx context.Context, job Job) error {
 	if err := r.goOn(); err != nil {
 		return err
 	}
-	if job.Spec.Mode == target.Append && r.before == nil {
+	if job.Spec.Mode == db.Append && r.before == nil {
 		if job.Receipt.Table.Before, r.before, err = r.load.Tally(ctx); err != nil {
 			return err
 		}
@@ -284,7 +284,7 @@ func Run(ctx context.Context, job Job) error {
 	if !r.steps.met {
 		return fmt.Errorf("%s: %w: it ends before the place where the load stopped; %s", job.Sources[r.job.Going.At.Source].Name, ErrNotTheSame, r.fate())
 	}
-	if f, ok := r.load.(target.Finisher); ok {
+	if f, ok := r.load.(db.Finisher); ok {
 		r.progress("finishing")
 		refusals, err := f.Finish(ctx)
 		if err == nil && len(refusals) > 0 {
@@ -417,7 +417,7 @@ func (r *run) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 	}
 	if r.sink != nil {
 		r.stream.Size = batchBytes
-		if s, ok := r.sink.(target.Sized); ok {
+		if s, ok := r.sink.(db.Sized); ok {
 			r.stream.Size = s.BatchBytes()
 		}
 	}
@@ -428,7 +428,7 @@ func (r *run) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 	workers := pipeline.Workers()
 	team := make([]*converter, workers+1) // the last one is the collector's
 	for i := range team {
-		var enc target.Encoder
+		var enc db.Encoder
 		if r.sink != nil {
 			enc = r.sink.Encoder()
 		}
@@ -487,7 +487,7 @@ func (r *run) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 	return nil
 }
 
-func (r *run) converter(k int, enc target.Encoder) (*converter, error) {
+func (r *run) converter(k int, enc db.Encoder) (*converter, error) {
 	c, err := newConverter(r.job.Sources[k], r.job.Plan, r.at[k], enc)
 	if err != nil {
 		return nil, err
@@ -517,11 +517,11 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 	if r.past(x.chunk) {
 		r.again(c, x)
 	} else if r.sink != nil && x.rows > 0 {
-		refusals, err := r.sink.Write(ctx, target.Batch{Rows: x.rows, Data: x.data})
+		refusals, err := r.sink.Write(ctx, db.Batch{Rows: x.rows, Data: x.data})
 		if err != nil {
 			return err
 		}
-		if k, is := r.sink.(target.Keeper); is {
+		if k, is := r.sink.(db.Keeper); is {
 			x.data = k.Instead(x.data)
 		}
 		if len(refusals) > 0 {
@@ -570,7 +570,7 @@ func (r *run) collect(ctx context.Context, c *converter, x *part) error {
 
 // takeBack turns rows that a target took out again into rejects. It reads the
 // sources once more, to find their records and to tally the others.
-func (r *run) takeBack(ctx context.Context, refusals []target.Refusal) error {
+func (r *run) takeBack(ctx context.Context, refusals []db.Refusal) error {
 	r.sum = 0
 	for i := range r.total {
 		r.total[i] = tally.Column{Type: r.total[i].Type}
@@ -590,8 +590,8 @@ func (r *run) takeBack(ctx context.Context, refusals []target.Refusal) error {
 // back is the state of taking rows back.
 type back struct {
 	*run
-	refusals []target.Refusal // still to be found
-	number   int              // of rows that were taken
+	refusals []db.Refusal // still to be found
+	number   int          // of rows that were taken
 }
 
 func (b *back) read(ctx context.Context, k int) error {
@@ -604,8 +604,8 @@ func (b *back) read(ctx context.Context, k int) error {
 	workers := pipeline.Workers()
 	team := make([]*converter, workers+1) // the last one is the collector's
 	for i := range team {
-		var enc target.Encoder
-		if _, is := b.load.(target.Checker); is {
+		var enc db.Encoder
+		if _, is := b.load.(db.Checker); is {
 			enc = b.load.Encoder()
 		}
 		if team[i], err = b.converter(k, enc); err != nil {
@@ -646,12 +646,12 @@ func (b *back) chunk(c *converter, x *part, k int, base int64) error {
 		b.number += x.rows
 		return nil
 	}
-	var here []target.Refusal
+	var here []db.Refusal
 	row := 0
 	c.base = base
 	c.each(x.chunk, func(line, _ int64) {
 		if refused[line] {
-			here = append(here, target.Refusal{Row: row, Message: ""})
+			here = append(here, db.Refusal{Row: row, Message: ""})
 		} else {
 			if len(b.refusals) > 0 && b.refusals[0].Row == b.number {
 				again := b.refusals[0]
@@ -768,7 +768,7 @@ func (r *run) verify(ctx context.Context) error {
 // rows and the sums of all columns are those of what was read, it holds that;
 // else the table is tallied, which tells what differs.
 func (r *run) held(ctx context.Context) (rows int64, columns []tally.Column, differences []string, err error) {
-	if c, is := r.load.(target.Checker); is && r.before == nil {
+	if c, is := r.load.(db.Checker); is && r.before == nil {
 		checks, err := c.Check(ctx)
 		if err != nil {
 			return 0, nil, nil, err
@@ -787,7 +787,7 @@ func (r *run) held(ctx context.Context) (rows int64, columns []tally.Column, dif
 }
 
 // agree reports whether checks are those of what was read.
-func (r *run) agree(c *target.Checks) bool {
+func (r *run) agree(c *db.Checks) bool {
 	for i, n := range c.Totals {
 		if n != nil && n.Cmp(r.total[i].Total()) != 0 {
 			return false

@@ -16,20 +16,21 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"ambertray/internal/dialect"
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/db/sqlite"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/reading"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
-	"ambertray/internal/target"
 	"ambertray/internal/tray"
 )
 
 // memory is a small database that keeps rows as text. Tests make it fail.
 type memory struct {
-	table *target.Table
+	table *db.Table
 
 	rows      [][]string // committed
 	open      *memoryLoad
@@ -42,27 +43,27 @@ type memory struct {
 	commitErr error
 }
 
-func (m *memory) Dialect() *dialect.Dialect { return dialect.SQLite }
-func (m *memory) Find(ctx context.Context, schema, table string) (*target.Table, error) {
+func (m *memory) Dialect() *dialect.Dialect { return sqlite.Dialect }
+func (m *memory) Find(ctx context.Context, schema, table string) (*db.Table, error) {
 	return m.table, nil
 }
-func (m *memory) Count(ctx context.Context, t *target.Table) (int64, error) {
+func (m *memory) Count(ctx context.Context, t *db.Table) (int64, error) {
 	return int64(len(m.rows)), nil
 }
 func (m *memory) Close() error { return nil }
 func (m *memory) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column, error) {
-	return (&memoryLoad{m: m, rows: m.rows, spec: target.Spec{Table: t}}).Tally(ctx)
+	return (&memoryLoad{m: m, rows: m.rows, spec: db.Spec{Table: t}}).Tally(ctx)
 }
-func (m *memory) Describe(ctx context.Context, query string) ([]target.Column, error) {
+func (m *memory) Describe(ctx context.Context, query string) ([]db.Column, error) {
 	return nil, errors.New("not here")
 }
-func (m *memory) Scan(ctx context.Context, query string, columns []target.Column, row func([][]byte) error) error {
+func (m *memory) Scan(ctx context.Context, query string, columns []db.Column, row func([][]byte) error) error {
 	return errors.New("not here")
 }
 
-func (m *memory) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
+func (m *memory) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 	m.open = &memoryLoad{m: m, spec: spec}
-	if spec.Mode == target.Append {
+	if spec.Mode == db.Append {
 		m.open.rows = append(m.open.rows, m.rows...)
 	}
 	return m.open, nil
@@ -70,14 +71,14 @@ func (m *memory) Begin(ctx context.Context, spec target.Spec) (target.Load, erro
 
 type memoryLoad struct {
 	m    *memory
-	spec target.Spec
+	spec db.Spec
 	rows [][]string
 	done bool
 }
 
 type memoryEncoder struct{ types []sqltype.Type }
 
-func (l *memoryLoad) Encoder() target.Encoder {
+func (l *memoryLoad) Encoder() db.Encoder {
 	e := &memoryEncoder{}
 	for _, c := range l.spec.Table.Columns {
 		e.types = append(e.types, c.Type)
@@ -102,7 +103,7 @@ func (e *memoryEncoder) Append(dst []byte, row []reading.Value) []byte {
 	return append(dst, b.Bytes()...)
 }
 
-func (l *memoryLoad) Write(ctx context.Context, b target.Batch) (out []target.Refusal, err error) {
+func (l *memoryLoad) Write(ctx context.Context, b db.Batch) (out []db.Refusal, err error) {
 	if l.m.writeErr != nil {
 		return nil, l.m.writeErr
 	}
@@ -113,7 +114,7 @@ func (l *memoryLoad) Write(ctx context.Context, b target.Batch) (out []target.Re
 	for i, r := range rows {
 		if l.m.refuse != nil {
 			if why := l.m.refuse(r); why != "" {
-				out = append(out, target.Refusal{Row: i, Column: "id", Message: why})
+				out = append(out, db.Refusal{Row: i, Column: "id", Message: why})
 				continue
 			}
 		}
@@ -122,13 +123,13 @@ func (l *memoryLoad) Write(ctx context.Context, b target.Batch) (out []target.Re
 	return out, nil
 }
 
-func (l *memoryLoad) Finish(ctx context.Context) (out []target.Refusal, err error) {
+func (l *memoryLoad) Finish(ctx context.Context) (out []db.Refusal, err error) {
 	if l.m.late == nil {
 		return nil, nil
 	}
 	gone := map[int]bool{}
 	for _, n := range l.m.late(l.rows) {
-		out = append(out, target.Refusal{Row: n, Column: "id", Message: "late"})
+		out = append(out, db.Refusal{Row: n, Column: "id", Message: "late"})
 		gone[n] = true
 	}
 	var kept [][]string
@@ -197,7 +198,7 @@ func job(t *testing.T, m *memory, text string, w plan.Wishes, opt profile.Option
 	require.NoError(t, err)
 	entry, err := tray.Create(filepath.Join(dir, "tray"), "in", time.Now())
 	require.NoError(t, err)
-	j := Job{Sources: []*source.Source{src}, Plan: p, Target: m, Spec: target.Spec{Mode: target.Create, Table: p.Definition()}, Rejects: entry.Rejects(Headers([]*source.Source{src}, p)), MaxRejects: -1,
+	j := Job{Sources: []*source.Source{src}, Plan: p, Session: m, Spec: db.Spec{Mode: db.Create, Table: p.Definition()}, Rejects: entry.Rejects(Headers([]*source.Source{src}, p)), MaxRejects: -1,
 		Log: slog.New(slog.DiscardHandler)}
 	j.Receipt = Started(entry.Name, j.Sources, "memory", "test", time.Now())
 	return j
@@ -330,7 +331,7 @@ func TestRefusedRecords(t *testing.T) {
 func TestAppendComparesDifferences(t *testing.T) {
 	m := &memory{rows: [][]string{{"900000", "2020-01-01", "5.00", "before"}, {"900001", "2020-01-02", `\N`, `\N`}}}
 	j := job(t, m, many(1000), plan.Wishes{}, profile.Options{})
-	j.Spec.Mode = target.Append
+	j.Spec.Mode = db.Append
 	require.NoError(t, Run(context.Background(), j))
 	assert.EqualValues(t, 2, j.Receipt.Table.Before)
 	assert.EqualValues(t, 1002, j.Receipt.Table.Rows)
@@ -339,7 +340,7 @@ func TestAppendComparesDifferences(t *testing.T) {
 
 	m = &memory{rows: m.rows[:2], lose: true}
 	j = job(t, m, many(1000), plan.Wishes{}, profile.Options{})
-	j.Spec.Mode = target.Append
+	j.Spec.Mode = db.Append
 	var un *Unbalanced
 	require.ErrorAs(t, Run(context.Background(), j), &un, "another row is missing than before")
 	assert.Len(t, m.rows, 2)
@@ -373,29 +374,29 @@ func TestMapWeights(t *testing.T) {
 		return typ
 	}
 	for _, tt := range []struct {
-		column target.Column
+		column db.Column
 		opt    MapOptions
 		weight Weight
 		text   string
 	}{
-		{target.Column{Name: "A", SQL: sqlType("integer")}, MapOptions{}, Fine, ""},
-		{target.Column{Name: "a", SQL: sqlType("bigint")}, MapOptions{}, Fine, ""},
-		{target.Column{Name: "a", SQL: sqlType("smallint")}, MapOptions{}, Caution, "narrower, but every value fits"},
-		{target.Column{Name: "a", SQL: sqlType("smallint"), Lo: -128, Hi: 127}, MapOptions{}, Blocking, "1 value does not fit: outside smallint"},
-		{target.Column{Name: "a", SQL: sqlType("smallint"), Lo: -128, Hi: 127}, MapOptions{Tolerate: 0.4}, Caution, "tolerated"},
-		{target.Column{Name: "a", SQL: sqlType("decimal(12,2)")}, MapOptions{}, Fine, ""},
-		{target.Column{Name: "a", SQL: sqlType("decimal(4,2)")}, MapOptions{}, Blocking, "more digits before the point"},
-		{target.Column{Name: "a", SQL: sqlType("text")}, MapOptions{}, Caution, "goes in as the text"},
-		{target.Column{Name: "a", SQL: sqlType("date")}, MapOptions{}, Blocking, "3 values do not fit"},
-		{target.Column{Name: "a", SQL: sqlType("boolean")}, MapOptions{}, Blocking, "not a word for true or false"},
-		{target.Column{Name: "a", SQL: sqlType("")}, MapOptions{}, Caution, "only the number of values can be verified"},
-		{target.Column{Name: "a", SQL: sqlType("integer"), Identity: true}, MapOptions{}, Blocking, "--keep-identity"},
-		{target.Column{Name: "a", SQL: sqlType("integer"), Identity: true}, MapOptions{KeepIdentity: true}, Fine, ""},
-		{target.Column{Name: "a", SQL: sqlType("integer"), Generated: true}, MapOptions{}, Fine, "left out"},
-		{target.Column{Name: "other", SQL: sqlType("integer")}, MapOptions{}, Blocking, "the table has no such column"},
-		{target.Column{Name: "other", SQL: sqlType("integer")}, MapOptions{ByPosition: true}, Fine, ""},
+		{db.Column{Name: "A", SQL: sqlType("integer")}, MapOptions{}, Fine, ""},
+		{db.Column{Name: "a", SQL: sqlType("bigint")}, MapOptions{}, Fine, ""},
+		{db.Column{Name: "a", SQL: sqlType("smallint")}, MapOptions{}, Caution, "narrower, but every value fits"},
+		{db.Column{Name: "a", SQL: sqlType("smallint"), Lo: -128, Hi: 127}, MapOptions{}, Blocking, "1 value does not fit: outside smallint"},
+		{db.Column{Name: "a", SQL: sqlType("smallint"), Lo: -128, Hi: 127}, MapOptions{Tolerate: 0.4}, Caution, "tolerated"},
+		{db.Column{Name: "a", SQL: sqlType("decimal(12,2)")}, MapOptions{}, Fine, ""},
+		{db.Column{Name: "a", SQL: sqlType("decimal(4,2)")}, MapOptions{}, Blocking, "more digits before the point"},
+		{db.Column{Name: "a", SQL: sqlType("text")}, MapOptions{}, Caution, "goes in as the text"},
+		{db.Column{Name: "a", SQL: sqlType("date")}, MapOptions{}, Blocking, "3 values do not fit"},
+		{db.Column{Name: "a", SQL: sqlType("boolean")}, MapOptions{}, Blocking, "not a word for true or false"},
+		{db.Column{Name: "a", SQL: sqlType("")}, MapOptions{}, Caution, "only the number of values can be verified"},
+		{db.Column{Name: "a", SQL: sqlType("integer"), Identity: true}, MapOptions{}, Blocking, "--keep-identity"},
+		{db.Column{Name: "a", SQL: sqlType("integer"), Identity: true}, MapOptions{KeepIdentity: true}, Fine, ""},
+		{db.Column{Name: "a", SQL: sqlType("integer"), Generated: true}, MapOptions{}, Fine, "left out"},
+		{db.Column{Name: "other", SQL: sqlType("integer")}, MapOptions{}, Blocking, "the table has no such column"},
+		{db.Column{Name: "other", SQL: sqlType("integer")}, MapOptions{ByPosition: true}, Fine, ""},
 	} {
-		m := &memory{table: &target.Table{Name: "t", Columns: []target.Column{tt.column, {Name: "b", SQL: sqlType("varchar(9)")}}}}
+		m := &memory{table: &db.Table{Name: "t", Columns: []db.Column{tt.column, {Name: "b", SQL: sqlType("varchar(9)")}}}}
 		j := job(t, m, text, plan.Wishes{}, profile.Options{})
 		mapping, err := Map(context.Background(), j.Sources, j.Plan, m.table, tt.opt)
 		require.NoError(t, err)
@@ -412,22 +413,22 @@ func TestMapWeights(t *testing.T) {
 func TestMapTableOnly(t *testing.T) {
 	varchar, _ := sqltype.Parse("varchar(9)")
 	for _, tt := range []struct {
-		column target.Column
+		column db.Column
 		weight Weight
 	}{
-		{target.Column{Name: "x", SQL: varchar}, Caution},
-		{target.Column{Name: "x", SQL: varchar, Required: true}, Blocking},
-		{target.Column{Name: "x", SQL: varchar, Required: true, Default: true}, Fine},
-		{target.Column{Name: "x", SQL: varchar, Required: true, Identity: true}, Fine},
-		{target.Column{Name: "x", SQL: varchar, Generated: true}, Fine},
+		{db.Column{Name: "x", SQL: varchar}, Caution},
+		{db.Column{Name: "x", SQL: varchar, Required: true}, Blocking},
+		{db.Column{Name: "x", SQL: varchar, Required: true, Default: true}, Fine},
+		{db.Column{Name: "x", SQL: varchar, Required: true, Identity: true}, Fine},
+		{db.Column{Name: "x", SQL: varchar, Generated: true}, Fine},
 	} {
-		m := &memory{table: &target.Table{Name: "t", Columns: []target.Column{{Name: "b", SQL: varchar}, tt.column}}}
+		m := &memory{table: &db.Table{Name: "t", Columns: []db.Column{{Name: "b", SQL: varchar}, tt.column}}}
 		j := job(t, m, "b\nx\ny\n", plan.Wishes{}, profile.Options{})
 		mapping, err := Map(context.Background(), j.Sources, j.Plan, m.table, MapOptions{})
 		require.NoError(t, err)
 		assert.Equal(t, tt.weight, mapping.Pairings[1].Weight, "%+v", tt.column)
 	}
-	m := &memory{table: &target.Table{Name: "t", Unsafe: "no transactions", Columns: []target.Column{{Name: "b", SQL: varchar}}}}
+	m := &memory{table: &db.Table{Name: "t", Unsafe: "no transactions", Columns: []db.Column{{Name: "b", SQL: varchar}}}}
 	j := job(t, m, "b\nx\ny\n", plan.Wishes{}, profile.Options{})
 	mapping, err := Map(context.Background(), j.Sources, j.Plan, m.table, MapOptions{})
 	require.NoError(t, err)

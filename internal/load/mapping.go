@@ -6,12 +6,12 @@ import (
 	"slices"
 	"strings"
 
+	"ambertray/internal/db"
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
-	"ambertray/internal/target"
 )
 
 // A Weight says how much a difference between file and table matters.
@@ -71,7 +71,7 @@ func (m *Mapping) Blocked() bool {
 
 // Map pairs the plan's columns with those of a table, by name or position, and
 // reads the sources whole to see whether its values fit. Nothing is written.
-func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *target.Table, opt MapOptions) (*Mapping, error) {
+func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *db.Table, opt MapOptions) (*Mapping, error) {
 	m := &Mapping{}
 	flows := slices.ContainsFunc(sources, (*source.Source).Flows)
 	fits := ", but every value fits"
@@ -95,14 +95,14 @@ func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *target.
 			m.Pairings = append(m.Pairings, Pairing{From: "(row number)", FileType: "bigint", Column: c.Name, TableType: c.Type, Weight: Fine})
 		}
 	}
-	var open []*target.Column // that take values, in order
+	var open []*db.Column // that take values, in order
 	for i := range t.Columns {
 		if c := &t.Columns[i]; !c.Generated && (!c.Identity || opt.KeepIdentity) && !taken[c.Name] {
 			open = append(open, c)
 		}
 	}
 	for i, pc := range p.Columns {
-		var c *target.Column
+		var c *db.Column
 		if opt.ByPosition {
 			if i < len(open) {
 				c = open[i]
@@ -243,8 +243,8 @@ func (m *Mapping) check(ctx context.Context, sources []*source.Source, opt MapOp
 
 // find finds a column by its name, forgiving case, spaces and underscores
 // where that is unambiguous.
-func find(t *target.Table, name string) *target.Column {
-	var loose *target.Column
+func find(t *db.Table, name string) *db.Column {
+	var loose *db.Column
 	n := 0
 	for i := range t.Columns {
 		c := &t.Columns[i]
@@ -263,7 +263,7 @@ func find(t *target.Table, name string) *target.Column {
 }
 
 // readAs is the type that values are read as for a column of a table.
-func readAs(want sqltype.Type, c *target.Column) sqltype.Type {
+func readAs(want sqltype.Type, c *db.Column) sqltype.Type {
 	switch {
 	case c.SQL.Kind == sqltype.None:
 		return sqltype.Type{Kind: sqltype.Text}

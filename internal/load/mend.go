@@ -14,10 +14,10 @@ import (
 	"strings"
 	"time"
 
+	"ambertray/internal/db"
 	"ambertray/internal/plan"
 	"ambertray/internal/source"
 	"ambertray/internal/source/delimited"
-	"ambertray/internal/target"
 	"ambertray/internal/tray"
 )
 
@@ -28,7 +28,7 @@ type MendJob struct {
 	Plan    *plan.Plan    // as it was run
 	// File has the corrected rejects; Name is how the person called it.
 	File, Name string
-	Target     target.Target
+	Session    db.Session
 	SlowPath   bool
 	Log        *slog.Logger
 	Progress   func(Progress)
@@ -235,16 +235,16 @@ func (m *mend) load(ctx context.Context, name string) error {
 	for i := range def.Columns {
 		def.Columns[i].Comment = ""
 	}
-	found, err := m.Target.Find(ctx, def.Schema, def.Name)
+	found, err := m.Session.Find(ctx, def.Schema, def.Name)
 	if err != nil {
 		return err
 	}
 	if found == nil {
-		return fmt.Errorf("the table %s does not exist any more\n  nothing was changed", target.Qualified(def.Schema, def.Name))
+		return fmt.Errorf("the table %s does not exist any more\n  nothing was changed", db.Qualified(def.Schema, def.Name))
 	}
 	for _, c := range def.Columns {
-		if !slices.ContainsFunc(found.Columns, func(f target.Column) bool { return f.Name == c.Name }) {
-			return fmt.Errorf("the table %s has no column %s any more\n  nothing was changed", target.Qualified(def.Schema, def.Name), c.Name)
+		if !slices.ContainsFunc(found.Columns, func(f db.Column) bool { return f.Name == c.Name }) {
+			return fmt.Errorf("the table %s has no column %s any more\n  nothing was changed", db.Qualified(def.Schema, def.Name), c.Name)
 		}
 	}
 	kept := &refusedRejects{}
@@ -254,8 +254,8 @@ func (m *mend) load(ctx context.Context, name string) error {
 		return err
 	}
 	return Run(ctx, Job{
-		Sources: []*source.Source{src}, Plan: m.Plan, Target: m.Target, MaxRejects: -1, Log: m.Log, Progress: m.Progress, Receipt: run, Rejects: kept, Origins: origins(m.Plan), Entry: m.Receipt.Entry, At: m.Receipt.Started,
-		Spec: target.Spec{Mode: target.Append, Table: def, SlowPath: m.SlowPath},
+		Sources: []*source.Source{src}, Plan: m.Plan, Session: m.Session, MaxRejects: -1, Log: m.Log, Progress: m.Progress, Receipt: run, Rejects: kept, Origins: origins(m.Plan), Entry: m.Receipt.Entry, At: m.Receipt.Started,
+		Spec: db.Spec{Mode: db.Append, Table: def, SlowPath: m.SlowPath},
 		BeforeCommit: func() error {
 			still := map[int64]bool{}
 			for _, x := range kept.list {

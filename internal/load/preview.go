@@ -6,12 +6,12 @@ import (
 	"io"
 	"time"
 
+	"ambertray/internal/db"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/reading"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
-	"ambertray/internal/target"
 )
 
 // Preview reads the first n records that would load, as the plan makes them,
@@ -34,10 +34,10 @@ type previewSink struct {
 	rows  []profile.Preview
 }
 
-func (s *previewSink) Encoder() target.Encoder { return &previewEncoder{types: s.types, most: s.n} }
+func (s *previewSink) Encoder() db.Encoder { return &previewEncoder{types: s.types, most: s.n} }
 
 // Write implements Sink: what was encoded is lines and fields between NULs.
-func (s *previewSink) Write(_ context.Context, b target.Batch) ([]target.Refusal, error) {
+func (s *previewSink) Write(_ context.Context, b db.Batch) ([]db.Refusal, error) {
 	row := profile.Preview{}
 	for data := b.Data; len(data) > 0 && len(s.rows) < s.n; {
 		i := 0
@@ -60,7 +60,7 @@ type previewEncoder struct {
 	done  int
 }
 
-// Append implements target.Encoder.
+// Append implements db.Encoder.
 func (e *previewEncoder) Append(dst []byte, row []reading.Value) []byte {
 	if e.done++; e.done > e.most {
 		return dst

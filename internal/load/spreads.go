@@ -4,11 +4,11 @@ import (
 	"context"
 	"fmt"
 
+	"ambertray/internal/db"
 	"ambertray/internal/plan"
 	"ambertray/internal/reading"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
-	"ambertray/internal/target"
 	"ambertray/internal/tray"
 )
 
@@ -56,7 +56,7 @@ func (s *spreads) each() (list []*tally.Spread, err error) {
 }
 
 // Encoder implements Sink.
-func (s *spreads) Encoder() target.Encoder {
+func (s *spreads) Encoder() db.Encoder {
 	list, _ := s.each() // as before, without an error
 	t := &spreadOf{list}
 	s.teams = append(s.teams, t)
@@ -64,12 +64,12 @@ func (s *spreads) Encoder() target.Encoder {
 }
 
 // Write implements Sink.
-func (s *spreads) Write(context.Context, target.Batch) ([]target.Refusal, error) { return nil, nil }
+func (s *spreads) Write(context.Context, db.Batch) ([]db.Refusal, error) { return nil, nil }
 
 // spreadOf is an encoder that looks at the rows, and makes nothing of them.
 type spreadOf struct{ list []*tally.Spread }
 
-// Append implements target.Encoder.
+// Append implements db.Encoder.
 func (s *spreadOf) Append(dst []byte, row []reading.Value) []byte {
 	for i, x := range s.list {
 		x.Add(&row[i])

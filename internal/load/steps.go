@@ -9,10 +9,10 @@ import (
 	"fmt"
 	"slices"
 
+	"ambertray/internal/db"
 	"ambertray/internal/phrase"
 	"ambertray/internal/source/delimited"
 	"ambertray/internal/tally"
-	"ambertray/internal/target"
 	"ambertray/internal/tray"
 )
 
@@ -75,7 +75,7 @@ func ParseNotes(notes []string) (*Going, error) {
 	for i, text := range notes {
 		var n Note
 		if err := json.Unmarshal([]byte(text), &n); err != nil {
-			return nil, fmt.Errorf("note %d of the load in %s cannot be read: %w", i+1, target.NotesTable, err)
+			return nil, fmt.Errorf("note %d of the load in %s cannot be read: %w", i+1, db.NotesTable, err)
 		}
 		g.At = n
 		g.Refused = append(g.Refused, n.Refused...)
@@ -88,8 +88,8 @@ func ParseNotes(notes []string) (*Going, error) {
 
 // NotesOf asks a database how far a load is; nil if it has not committed a step,
 // or is done.
-func NotesOf(ctx context.Context, conn target.Target, schema, name string) (*Going, error) {
-	noter, ok := conn.(target.Noter)
+func NotesOf(ctx context.Context, conn db.Session, schema, name string) (*Going, error) {
+	noter, ok := conn.(db.Noter)
 	if !ok {
 		return nil, fmt.Errorf("%s cannot tell how far a load is", conn.Dialect().Title)
 	}
@@ -180,12 +180,12 @@ func (r *run) again(c *converter, x *part) {
 	if len(known) == 0 || x.rows == 0 {
 		return
 	}
-	var refusals []target.Refusal
+	var refusals []db.Refusal
 	row := 0
 	c.base = x.first
 	c.each(x.chunk, func(line, _ int64) {
 		if n, is := known[line]; is {
-			refusals = append(refusals, target.Refusal{Row: row, Column: n.Column, Message: n.Message, Kind: n.Kind})
+			refusals = append(refusals, db.Refusal{Row: row, Column: n.Column, Message: n.Message, Kind: n.Kind})
 		}
 		row++
 	})
@@ -230,7 +230,7 @@ func (r *run) stepped(ctx context.Context, c *delimited.Chunk) error {
 	if err != nil {
 		return err
 	}
-	if err := r.load.(target.Stepper).Step(ctx, r.steps.count+1, string(text)); err != nil {
+	if err := r.load.(db.Stepper).Step(ctx, r.steps.count+1, string(text)); err != nil {
 		return err
 	}
 	r.steps.count++

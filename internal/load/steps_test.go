@@ -13,10 +13,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"ambertray/internal/db"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/source"
-	"ambertray/internal/target"
 	"ambertray/internal/tray"
 )
 
@@ -27,7 +27,7 @@ type stepping struct {
 	dies  func(step int) error // at a step, before it is committed
 }
 
-func (s *stepping) Begin(ctx context.Context, spec target.Spec) (target.Load, error) {
+func (s *stepping) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 	l, err := s.memory.Begin(ctx, spec)
 	if err != nil {
 		return nil, err
@@ -72,7 +72,7 @@ func stepJob(t *testing.T, s *stepping, texts []string, every int64) Job {
 		require.NoError(t, err)
 		j.Sources = append(j.Sources, src)
 	}
-	j.Target, j.Every = s, every
+	j.Session, j.Every = s, every
 	return again(t, j)
 }
 
@@ -83,7 +83,7 @@ func again(t *testing.T, j Job) Job {
 	require.NoError(t, err)
 	j.Rejects = entry.Rejects(Headers(j.Sources, j.Plan))
 	j.Receipt = Started(entry.Name, j.Sources, "memory", "test", time.Now())
-	g, err := NotesOf(context.Background(), j.Target, "", "x")
+	g, err := NotesOf(context.Background(), j.Session, "", "x")
 	require.NoError(t, err)
 	j.Going, j.Spec.Going = g, g != nil
 	return j
@@ -204,7 +204,7 @@ func TestGoingOnWithAppend(t *testing.T) {
 		return nil
 	}
 	j := stepJob(t, s, []string{many(6000)}, 500)
-	j.Spec.Mode = target.Append
+	j.Spec.Mode = db.Append
 	require.ErrorIs(t, Run(context.Background(), j), errDies)
 	s.dies = nil
 	j = again(t, j)

@@ -8,12 +8,12 @@ import (
 	"os"
 	"slices"
 
-	"ambertray/internal/dialect"
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/source"
 	"ambertray/internal/tally"
-	"ambertray/internal/target"
 	"ambertray/internal/tray"
 )
 
@@ -68,7 +68,7 @@ func tableOf(r *tray.Receipt, p *plan.Plan) dialect.Table {
 
 // Verify compares a table with the receipt of a load into it, and the sources
 // with what they were.
-func Verify(ctx context.Context, r *tray.Receipt, p *plan.Plan, conn target.Target) (*Verification, error) {
+func Verify(ctx context.Context, r *tray.Receipt, p *plan.Plan, conn db.Session) (*Verification, error) {
 	v := &Verification{Answer: Agrees, Columns: []ColumnCheck{}}
 	v.Sources = checkSources(r)
 	for _, s := range v.Sources {
@@ -87,7 +87,7 @@ func Verify(ctx context.Context, r *tray.Receipt, p *plan.Plan, conn target.Targ
 		return v, nil
 	}
 	for _, c := range t.Columns {
-		if !slices.ContainsFunc(found.Columns, func(f target.Column) bool { return f.Name == c.Name }) {
+		if !slices.ContainsFunc(found.Columns, func(f db.Column) bool { return f.Name == c.Name }) {
 			v.Rows.Text, v.Answer = "the table has no column "+c.Name+" any more", Differs
 			return v, nil
 		}
@@ -189,7 +189,7 @@ func checkSource(s tray.Source) SourceCheck {
 
 // Resolve settles a receipt that was prepared and never settled, because the
 // program ended at the commit: the table tells whether that came to be.
-func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, conn target.Target) error {
+func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, conn db.Session) error {
 	pending, err := e.Pending()
 	if err != nil || pending == nil {
 		return err
@@ -236,8 +236,8 @@ func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, conn target.Targe
 		if err != nil {
 			return err
 		}
-		before := found == nil && target.Mode(pending.Table.Mode).New()
-		if found != nil && pending.Table.Mode == string(target.Append) {
+		before := found == nil && db.Mode(pending.Table.Mode).New()
+		if found != nil && pending.Table.Mode == string(db.Append) {
 			rows, err := conn.Count(ctx, found)
 			if err != nil {
 				return err
@@ -258,7 +258,7 @@ func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, conn target.Targe
 }
 
 // isTable reports whether a table is what a receipt says.
-func isTable(ctx context.Context, r *tray.Receipt, p *plan.Plan, conn target.Target) (bool, error) {
+func isTable(ctx context.Context, r *tray.Receipt, p *plan.Plan, conn db.Session) (bool, error) {
 	copied := *r
 	copied.Sources = nil
 	v, err := Verify(ctx, &copied, p, conn)

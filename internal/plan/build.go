@@ -8,7 +8,7 @@ import (
 	"slices"
 	"strings"
 
-	"ambertray/internal/dialect"
+	"ambertray/internal/db/dialect"
 	"ambertray/internal/phrase"
 	"ambertray/internal/profile"
 	"ambertray/internal/reading"

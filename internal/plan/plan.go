@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"ambertray/internal/dialect"
+	"ambertray/internal/db/dialect"
 	"ambertray/internal/reading"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"

@@ -11,9 +11,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"ambertray/internal/db"
 	"ambertray/internal/reading"
 	"ambertray/internal/sqltype"
-	"ambertray/internal/target"
 )
 
 var types = []sqltype.Type{{Kind: sqltype.Integer}, {Kind: sqltype.Text}, {Kind: sqltype.Decimal, Precision: 30, Scale: 2}}
@@ -25,7 +25,7 @@ type rows struct {
 	pass  int
 }
 
-func (s *rows) Rows(ctx context.Context, encoder func() target.Encoder, take func(int, []byte) error) error {
+func (s *rows) Rows(ctx context.Context, encoder func() db.Encoder, take func(int, []byte) error) error {
 	s.pass++
 	e := encoder()
 	var data []byte
@@ -215,7 +215,7 @@ type failing struct {
 	n int
 }
 
-func (s *failing) Rows(ctx context.Context, encoder func() target.Encoder, take func(int, []byte) error) error {
+func (s *failing) Rows(ctx context.Context, encoder func() db.Encoder, take func(int, []byte) error) error {
 	if s.pass == s.n {
 		return fmt.Errorf("broken")
 	}

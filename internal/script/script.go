@@ -2,9 +2,8 @@
 // else: the definition, the rows as literals, and a check of their number that
 // undoes everything if it fails.
 //
-// The model: a [Writer] is a sink of rows, as a target's load is. What differs
-// from database to database is a [manner]; literals and definitions come from
-// package dialect.
+// The model: a [Writer] is a sink of rows, as a load into a database is. What
+// differs from database to database is its [db.Manner] and its dialect.
 package script
 
 import (
@@ -15,22 +14,21 @@ import (
 	"io"
 	"strings"
 
-	"ambertray/internal/dialect"
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
 	"ambertray/internal/reading"
-	"ambertray/internal/target"
+	"ambertray/internal/sqltype"
 )
 
 // Options say what a script is of.
 type Options struct {
-	Dialect *dialect.Dialect
-	Table   dialect.Table
+	Database *db.Database
+	Table    dialect.Table
 	// Head is lines of comment at the top.
 	Head []string
 	Rows int64 // that will be written
-	// CopyBlock writes the rows as PostgreSQL's COPY reads them.
+	// CopyBlock writes the rows as a block for the database's own client.
 	CopyBlock bool
-	// CopyEncoder makes them, then.
-	CopyEncoder func() target.Encoder
 }
 
 // A statement holds no more rows or bytes than this, so that no server's limit
@@ -40,99 +38,11 @@ const (
 	mostBytes = 400 << 10
 )
 
-// manner is how a database's scripts are written.
-type manner struct {
-	// before opens, end closes; both get the table's quoted name.
-	before func(w *Writer) []string
-	// after checks the number of rows and commits.
-	after func(w *Writer) []string
-	// afterDefinition stands between definition and rows.
-	afterDefinition []string
-	// insert is the head of a statement, row what stands before a row's
-	// literals, between between rows, close at the end.
-	insert, row, between, close string
-	statementEnd                string
-	rows                        func(columns int) int
-	// every tells after how many statements pause stands.
-	every int
-	pause string
-}
-
-var manners = map[string]manner{
-	"sqlite": {
-		before: func(*Writer) []string { return []string{"PRAGMA foreign_keys = ON;", "BEGIN IMMEDIATE;"} },
-		after: func(w *Writer) []string {
-			// A check that fails rolls back, and the COMMIT finds nothing open.
-			return []string{
-				fmt.Sprintf("CREATE TEMP TABLE ambertray_check (loaded INTEGER CHECK (loaded = %d));", w.Rows),
-				fmt.Sprintf("INSERT OR ROLLBACK INTO ambertray_check SELECT count(*) FROM %s;", w.name),
-				"DROP TABLE temp.ambertray_check;", "COMMIT;"}
-		},
-		insert: "INSERT INTO %s (%s) VALUES\n", row: "(", between: "),\n(", close: ")", statementEnd: ";\n",
-	},
-	"postgres": {
-		before: func(*Writer) []string {
-			return []string{"SET client_encoding = 'UTF8';", "SET standard_conforming_strings = on;", "SET datestyle = ISO;", "SET timezone = 'UTC';", "BEGIN;"}
-		},
-		after: func(w *Writer) []string {
-			quote := "$check$"
-			for strings.Contains(w.name, quote) {
-				quote = "$c" + quote[1:]
-			}
-			return []string{fmt.Sprintf("DO %[1]s BEGIN IF (SELECT count(*) FROM %[2]s) <> %[3]d THEN RAISE EXCEPTION 'the table does not have %[3]d rows; nothing is committed'; END IF; END %[1]s;",
-				quote, w.name, w.Rows), "COMMIT;"}
-		},
-		insert: "INSERT INTO %s (%s) VALUES\n", row: "(", between: "),\n(", close: ")", statementEnd: ";\n",
-	},
-	"mysql": {
-		before: func(*Writer) []string {
-			return []string{"SET NAMES utf8mb4;", "SET time_zone = '+00:00';",
-				"SET sql_mode = 'STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO';"}
-		},
-		afterDefinition: []string{"START TRANSACTION;"}, // definitions are committed at once there
-		after: func(w *Writer) []string {
-			// A null where none may be ends the script, and the transaction.
-			return []string{"CREATE TEMPORARY TABLE ambertray_check (loaded INT NOT NULL);",
-				fmt.Sprintf("INSERT INTO ambertray_check SELECT IF(count(*) = %d, 1, NULL) FROM %s;", w.Rows, w.name),
-				"DROP TEMPORARY TABLE ambertray_check;", "COMMIT;"}
-		},
-		insert: "INSERT INTO %s (%s) VALUES\n", row: "(", between: "),\n(", close: ")", statementEnd: ";\n",
-	},
-	"sqlserver": {
-		before: func(*Writer) []string {
-			return []string{"SET XACT_ABORT ON;", "SET NOCOUNT ON;", "SET ANSI_PADDING ON;", "BEGIN TRANSACTION;"}
-		},
-		afterDefinition: []string{"GO", "IF @@TRANCOUNT = 0 SET NOEXEC ON;", "GO"},
-		after: func(w *Writer) []string {
-			return []string{fmt.Sprintf("IF (SELECT COUNT_BIG(*) FROM %s) <> %d\nBEGIN\n    ROLLBACK TRANSACTION;\n    THROW 50000, N'the table does not have %d rows; nothing is committed', 1;\nEND;",
-				w.name, w.Rows, w.Rows), "COMMIT TRANSACTION;", "GO", "SET NOEXEC OFF;", "GO"}
-		},
-		insert: "INSERT INTO %s (%s) VALUES\n", row: "(", between: "),\n(", close: ")", statementEnd: ";\n",
-		// A batch ends now and then. If it failed, the transaction is gone, and
-		// nothing that follows is run.
-		every: 20, pause: "GO\nIF @@TRANCOUNT = 0 SET NOEXEC ON;\nGO\n",
-	},
-	"oracle": {
-		before: func(*Writer) []string {
-			return []string{"WHENEVER SQLERROR EXIT FAILURE ROLLBACK", "SET DEFINE OFF", "SET SQLBLANKLINES ON", "SET FEEDBACK OFF",
-				"ALTER SESSION SET NLS_NUMERIC_CHARACTERS = '.,';", "ALTER SESSION SET TIME_ZONE = '+00:00';"}
-		},
-		after: func(w *Writer) []string {
-			return []string{fmt.Sprintf("DECLARE\n    n NUMBER;\nBEGIN\n    SELECT COUNT(*) INTO n FROM %s;\n    IF n <> %d THEN\n        RAISE_APPLICATION_ERROR(-20000, 'the table does not have %d rows; nothing is committed');\n    END IF;\nEND;\n/",
-				w.name, w.Rows, w.Rows), "COMMIT;"}
-		},
-		insert: "INSERT ALL\n", row: "INTO %s (%s) VALUES (", between: ")\nINTO %s (%s) VALUES (", close: ")\nSELECT 1 FROM dual", statementEnd: ";\n",
-		// No more than 999 columns altogether (Oracle, INSERT, "Restrictions on
-		// Multitable Inserts"), and few rows, which are parsed faster.
-		rows: func(columns int) int { return min(100, 999/max(columns, 1)) },
-	},
-}
-
 // Writer writes one script. It is a load.Sink.
 type Writer struct {
 	Options
 	w          io.Writer
-	manner     manner
+	manner     db.Manner
 	name       string // quoted
 	most       int
 	buf        bytes.Buffer // the statement at hand
@@ -144,37 +54,37 @@ type Writer struct {
 
 // New begins a script: all that stands before the rows.
 func New(w io.Writer, opt Options) (*Writer, error) {
-	s := &Writer{Options: opt, w: w, manner: manners[opt.Dialect.Name], name: opt.Dialect.Qualified(opt.Table.Schema, opt.Table.Name)}
-	if opt.CopyBlock && opt.Dialect.Name != "postgres" {
-		return nil, fmt.Errorf("only PostgreSQL reads a block of COPY")
+	s := &Writer{Options: opt, w: w, manner: opt.Database.Script, name: opt.Database.Qualified(opt.Table.Schema, opt.Table.Name)}
+	if opt.CopyBlock && opt.Database.Script.Copy == nil {
+		return nil, fmt.Errorf("%s reads no block of COPY", opt.Database.Title)
 	}
 	m := &s.manner
 	var names []string
 	for _, c := range opt.Table.Columns {
-		names = append(names, opt.Dialect.Quote(c.Name))
+		names = append(names, opt.Database.Quote(c.Name))
 	}
-	for _, part := range []*string{&m.insert, &m.row, &m.between} {
+	for _, part := range []*string{&m.Insert, &m.Row, &m.Between} {
 		if strings.Contains(*part, "%s") {
 			*part = fmt.Sprintf(*part, s.name, strings.Join(names, ", "))
 		}
 	}
 	s.most = mostRows
-	if m.rows != nil {
-		s.most = max(1, m.rows(len(names)))
+	if m.Rows != nil {
+		s.most = max(1, m.Rows(len(names)))
 	}
 	for _, l := range opt.Head {
 		s.put("-- " + oneLine(l) + "\n")
 	}
 	s.put("\n")
-	for _, l := range m.before(s) {
+	for _, l := range m.Before {
 		s.put(l + "\n")
 	}
 	s.put("\n")
-	for _, l := range opt.Dialect.Create(opt.Table) {
+	for _, l := range opt.Database.Create(opt.Table) {
 		s.put(l + ";\n")
 	}
 	s.put("\n")
-	for _, l := range m.afterDefinition {
+	for _, l := range m.AfterDefinition {
 		s.put(l + "\n")
 	}
 	if opt.CopyBlock {
@@ -200,11 +110,15 @@ func (s *Writer) put(text string) {
 }
 
 // Encoder implements load.Sink.
-func (s *Writer) Encoder() target.Encoder {
+func (s *Writer) Encoder() db.Encoder {
 	if s.CopyBlock {
-		return s.CopyEncoder()
+		var types []sqltype.Type
+		for _, c := range s.Table.Columns {
+			types = append(types, c.Type)
+		}
+		return s.manner.Copy(types)
 	}
-	return &encoder{d: s.Dialect, columns: s.Table.Columns}
+	return &encoder{d: s.Database.Dialect, columns: s.Table.Columns}
 }
 
 // encoder writes the literals of a row between commas, behind their length.
@@ -214,7 +128,7 @@ type encoder struct {
 	buf     []byte
 }
 
-// Append implements target.Encoder.
+// Append implements db.Encoder.
 func (e *encoder) Append(dst []byte, row []reading.Value) []byte {
 	at := len(dst)
 	dst = append(dst, 0, 0, 0, 0)
@@ -238,7 +152,7 @@ func (e *encoder) Append(dst []byte, row []reading.Value) []byte {
 }
 
 // Write implements load.Sink.
-func (s *Writer) Write(_ context.Context, b target.Batch) ([]target.Refusal, error) {
+func (s *Writer) Write(_ context.Context, b db.Batch) ([]db.Refusal, error) {
 	s.written += int64(b.Rows)
 	if s.CopyBlock {
 		if s.err == nil {
@@ -255,10 +169,10 @@ func (s *Writer) Write(_ context.Context, b target.Batch) ([]target.Refusal, err
 			s.flush()
 		}
 		if s.inBuf == 0 {
-			s.buf.WriteString(s.manner.insert)
-			s.buf.WriteString(s.manner.row)
+			s.buf.WriteString(s.manner.Insert)
+			s.buf.WriteString(s.manner.Row)
 		} else {
-			s.buf.WriteString(s.manner.between)
+			s.buf.WriteString(s.manner.Between)
 		}
 		s.buf.Write(row)
 		s.inBuf++
@@ -270,10 +184,10 @@ func (s *Writer) flush() {
 	if s.inBuf == 0 {
 		return
 	}
-	s.buf.WriteString(s.manner.close)
-	s.buf.WriteString(s.manner.statementEnd)
-	if s.statements++; s.manner.every > 0 && s.statements%s.manner.every == 0 {
-		s.buf.WriteString(s.manner.pause)
+	s.buf.WriteString(s.manner.Close)
+	s.buf.WriteString(";\n")
+	if s.statements++; s.manner.Every > 0 && s.statements%s.manner.Every == 0 {
+		s.buf.WriteString(s.manner.Pause)
 	}
 	if s.err == nil {
 		_, s.err = s.w.Write(s.buf.Bytes())
@@ -292,33 +206,8 @@ func (s *Writer) Close() error {
 		return fmt.Errorf("%d rows were announced, and %d written", s.Rows, s.written)
 	}
 	s.put("\n")
-	for _, l := range s.manner.after(s) {
+	for _, l := range s.manner.After(s.name, s.Rows) {
 		s.put(l + "\n")
 	}
 	return s.err
-}
-
-// Remarks are what somebody who runs the script has to know.
-func Remarks(d *dialect.Dialect, t dialect.Table) (out []string) {
-	switch d.Name {
-	case "sqlite":
-		out = append(out, "run it with: sqlite3 -bail DATABASE < FILE")
-	case "postgres":
-		out = append(out, "run it with: psql -v ON_ERROR_STOP=1 -f FILE DATABASE")
-	case "mysql":
-		out = append(out, "run it with: mysql --default-character-set=utf8mb4 DATABASE < FILE",
-			"the definition is committed at once; if the rows fail, drop the table before the next attempt")
-	case "sqlserver":
-		out = append(out, "run it with: sqlcmd -b -f 65001 -i FILE")
-	case "oracle":
-		out = append(out, "run it with SQL*Plus and NLS_LANG=.AL32UTF8: @FILE",
-			"the definition is committed at once; if the rows fail, drop the table before the next attempt")
-		for _, c := range t.Columns {
-			if c.Type.IsText() {
-				out = append(out, "an empty text is a null there")
-				break
-			}
-		}
-	}
-	return
 }

@@ -11,10 +11,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"ambertray/internal/dialect"
+	"ambertray/internal/db"
+	"ambertray/internal/db/connect"
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/db/mysql"
+	"ambertray/internal/db/oracle"
+	"ambertray/internal/db/postgres"
+	"ambertray/internal/db/sqlite"
+	"ambertray/internal/db/sqlserver"
 	"ambertray/internal/reading"
 	"ambertray/internal/sqltype"
-	"ambertray/internal/target"
 )
 
 func table(columns int) dialect.Table {
@@ -26,9 +32,9 @@ func table(columns int) dialect.Table {
 }
 
 // written writes rows of the same text.
-func written(t *testing.T, d *dialect.Dialect, columns, rows int, text string) string {
+func written(t *testing.T, d *db.Database, columns, rows int, text string) string {
 	var out bytes.Buffer
-	w, err := New(&out, Options{Dialect: d, Table: table(columns), Rows: int64(rows), Head: []string{"a head", "with a\nline break; DROP TABLE x"}})
+	w, err := New(&out, Options{Database: d, Table: table(columns), Rows: int64(rows), Head: []string{"a head", "with a\nline break; DROP TABLE x"}})
 	require.NoError(t, err)
 	e := w.Encoder()
 	row := make([]reading.Value, columns)
@@ -39,7 +45,7 @@ func written(t *testing.T, d *dialect.Dialect, columns, rows int, text string) s
 	for range rows {
 		data = e.Append(data, row)
 	}
-	_, err = w.Write(context.Background(), target.Batch{Rows: rows, Data: data})
+	_, err = w.Write(context.Background(), db.Batch{Rows: rows, Data: data})
 	require.NoError(t, err)
 	require.NoError(t, w.Close())
 	return out.String()
@@ -47,19 +53,19 @@ func written(t *testing.T, d *dialect.Dialect, columns, rows int, text string) s
 
 func TestStatementsStayWithinLimits(t *testing.T) {
 	for _, tt := range []struct {
-		d                           *dialect.Dialect
+		d                           *db.Database
 		columns, rows, length, want int
 		begin                       string
 	}{
-		{dialect.SQLite, 3, 1200, 1, 3, "INSERT INTO"},
-		{dialect.Postgres, 3, 500, 1, 1, "INSERT INTO"},
-		{dialect.Postgres, 3, 501, 1, 2, "INSERT INTO"},
-		{dialect.MySQL, 1, 30, 100 << 10, 10, "INSERT INTO"},
-		{dialect.SQLServer, 2, 1000, 1, 2, "INSERT INTO"},
-		{dialect.Oracle, 9, 250, 1, 3, "INSERT ALL"},
-		{dialect.Oracle, 400, 10, 1, 5, "INSERT ALL"},
-		{dialect.Oracle, 999, 3, 1, 3, "INSERT ALL"},
-		{dialect.SQLite, 1, 2, 1 << 20, 2, "INSERT INTO"},
+		{sqlite.Database, 3, 1200, 1, 3, "INSERT INTO"},
+		{postgres.Database, 3, 500, 1, 1, "INSERT INTO"},
+		{postgres.Database, 3, 501, 1, 2, "INSERT INTO"},
+		{mysql.Database, 1, 30, 100 << 10, 10, "INSERT INTO"},
+		{sqlserver.Database, 2, 1000, 1, 2, "INSERT INTO"},
+		{oracle.Database, 9, 250, 1, 3, "INSERT ALL"},
+		{oracle.Database, 400, 10, 1, 5, "INSERT ALL"},
+		{oracle.Database, 999, 3, 1, 3, "INSERT ALL"},
+		{sqlite.Database, 1, 2, 1 << 20, 2, "INSERT INTO"},
 	} {
 		text := written(t, tt.d, tt.columns, tt.rows, strings.Repeat("x", tt.length))
 		body := text[strings.Index(text, "CREATE TABLE"):]
@@ -75,23 +81,23 @@ func TestStatementsStayWithinLimits(t *testing.T) {
 }
 
 func TestBatchesOfSQLServerEndWithATransactionOpen(t *testing.T) {
-	text := written(t, dialect.SQLServer, 1, 500*41, "x")
+	text := written(t, sqlserver.Database, 1, 500*41, "x")
 	assert.Equal(t, 1+2, strings.Count(text, "GO\nIF @@TRANCOUNT = 0 SET NOEXEC ON;\nGO\n"), "after the definition, and after each 20 statements")
 	assert.True(t, strings.HasSuffix(text, "COMMIT TRANSACTION;\nGO\nSET NOEXEC OFF;\nGO\n"))
 }
 
 func TestTheNumberOfRowsIsChecked(t *testing.T) {
-	for _, d := range dialect.All {
+	for _, d := range connect.All {
 		var out bytes.Buffer
-		w, err := New(&out, Options{Dialect: d, Table: table(1), Rows: 2})
+		w, err := New(&out, Options{Database: d, Table: table(1), Rows: 2})
 		require.NoError(t, err)
 		assert.ErrorContains(t, w.Close(), "2 rows were announced, and 0 written", d.Name)
 		text := written(t, d, 1, 3, "x")
 		assert.Regexp(t, `(<>|=) 3\b`, text, d.Name)
-		assert.NotEmpty(t, Remarks(d, table(1)))
+		assert.NotEmpty(t, d.Script.Remarks(table(1)))
 	}
-	_, err := New(&bytes.Buffer{}, Options{Dialect: dialect.MySQL, Table: table(1), CopyBlock: true})
-	assert.ErrorContains(t, err, "PostgreSQL")
+	_, err := New(&bytes.Buffer{}, Options{Database: mysql.Database, Table: table(1), CopyBlock: true})
+	assert.ErrorContains(t, err, "MySQL/MariaDB reads no block of COPY")
 }
 
 // A table's name cannot end the block that checks it.
@@ -99,7 +105,7 @@ func TestNamesStayInTheirBlock(t *testing.T) {
 	var out bytes.Buffer
 	tab := table(1)
 	tab.Name = `x$check$; DROP TABLE y; --`
-	w, err := New(&out, Options{Dialect: dialect.Postgres, Table: tab})
+	w, err := New(&out, Options{Database: postgres.Database, Table: tab})
 	require.NoError(t, err)
 	require.NoError(t, w.Close())
 	assert.Contains(t, out.String(), "DO $ccheck$ BEGIN")
@@ -117,9 +123,9 @@ func (f *full) Write(p []byte) (int, error) {
 
 func TestAFullDiskIsAnError(t *testing.T) {
 	for left := 0; left < 700; left += 60 {
-		w, err := New(&full{left}, Options{Dialect: dialect.SQLite, Table: table(2), Rows: 1})
+		w, err := New(&full{left}, Options{Database: sqlite.Database, Table: table(2), Rows: 1})
 		if err == nil {
-			_, err = w.Write(context.Background(), target.Batch{Rows: 1, Data: w.Encoder().Append(nil, make([]reading.Value, 2))})
+			_, err = w.Write(context.Background(), db.Batch{Rows: 1, Data: w.Encoder().Append(nil, make([]reading.Value, 2))})
 		}
 		if err == nil {
 			err = w.Close()

@@ -1,6 +1,6 @@
 // Package sqltype names the column types of the SQL standard (ISO/IEC 9075-2,
 // clause 6.1) that Amber Tray plans with. What each database makes of them is
-// the business of package dialect.
+// the business of the packages below db.
 package sqltype
 
 import (
@@ -13,7 +13,8 @@ import (
 // A Kind is a family of types.
 type Kind uint8
 
-// The kinds, from narrow to wide within a family.
+// The kinds, from narrow to wide within a family. Whoever adds one adds its line
+// to the table below; a test then names each place that has to know it.
 const (
 	None Kind = iota
 	Boolean
@@ -30,13 +31,54 @@ const (
 	Char
 	VarChar
 	Text
+	kinds // how many there are
 )
 
-var names = [...]string{
-	None: "none", Boolean: "boolean", SmallInt: "smallint", Integer: "integer", BigInt: "bigint",
-	Decimal: "decimal", Double: "double precision", Date: "date", Time: "time", Timestamp: "timestamp",
-	TimestampTZ: "timestamp with time zone", UUID: "uuid", Char: "char", VarChar: "varchar", Text: "text",
+// A family is what kinds have in common.
+type family uint8
+
+const (
+	other family = iota // none of the families
+	integers
+	numbers // that are no integers
+	temporal
+	texts
+)
+
+// table has what is known of each kind: the name that plans write, the family,
+// and a type of it to test with.
+var table = [kinds]struct {
+	name    string
+	family  family
+	example Type
+}{
+	None:        {"none", other, Type{}},
+	Boolean:     {"boolean", other, Type{Kind: Boolean}},
+	SmallInt:    {"smallint", integers, Type{Kind: SmallInt}},
+	Integer:     {"integer", integers, Type{Kind: Integer}},
+	BigInt:      {"bigint", integers, Type{Kind: BigInt}},
+	Decimal:     {"decimal", numbers, Type{Kind: Decimal, Precision: 9, Scale: 3}},
+	Double:      {"double precision", numbers, Type{Kind: Double}},
+	Date:        {"date", temporal, Type{Kind: Date}},
+	Time:        {"time", temporal, Type{Kind: Time, Precision: 3}},
+	Timestamp:   {"timestamp", temporal, Type{Kind: Timestamp, Precision: 3}},
+	TimestampTZ: {"timestamp with time zone", temporal, Type{Kind: TimestampTZ, Precision: 3}},
+	UUID:        {"uuid", other, Type{Kind: UUID}},
+	Char:        {"char", texts, Type{Kind: Char, Length: 6}},
+	VarChar:     {"varchar", texts, Type{Kind: VarChar, Length: 20}},
+	Text:        {"text", texts, Type{Kind: Text}},
 }
+
+// Kinds are all kinds that a column can be of, in order.
+func Kinds() (list []Kind) {
+	for k := None + 1; k < kinds; k++ {
+		list = append(list, k)
+	}
+	return
+}
+
+// Example is a type of a kind, for tests that walk through all of them.
+func Example(k Kind) Type { return table[k].example }
 
 // MaxPrecision is the largest precision of a decimal, in digits: what SQL
 // Server and Oracle allow, and less than PostgreSQL and MariaDB do.
@@ -55,16 +97,16 @@ type Type struct {
 }
 
 // IsInteger reports smallint, integer and bigint.
-func (t Type) IsInteger() bool { return t.Kind >= SmallInt && t.Kind <= BigInt }
+func (t Type) IsInteger() bool { return table[t.Kind].family == integers }
 
 // IsNumber reports the integers, decimal and double precision.
-func (t Type) IsNumber() bool { return t.Kind >= SmallInt && t.Kind <= Double }
+func (t Type) IsNumber() bool { f := table[t.Kind].family; return f == integers || f == numbers }
 
 // IsTemporal reports dates, times and timestamps.
-func (t Type) IsTemporal() bool { return t.Kind >= Date && t.Kind <= TimestampTZ }
+func (t Type) IsTemporal() bool { return table[t.Kind].family == temporal }
 
 // IsText reports char, varchar and text.
-func (t Type) IsText() bool { return t.Kind >= Char }
+func (t Type) IsText() bool { return table[t.Kind].family == texts }
 
 // Range returns the smallest and largest value of an integer type.
 func (t Type) Range() (lo, hi int64) {
@@ -83,13 +125,13 @@ func (t Type) String() string {
 	case Decimal:
 		return fmt.Sprintf("decimal(%d,%d)", t.Precision, t.Scale)
 	case Char, VarChar:
-		return fmt.Sprintf("%s(%d)", names[t.Kind], t.Length)
+		return fmt.Sprintf("%s(%d)", table[t.Kind].name, t.Length)
 	case Time, Timestamp:
-		return fmt.Sprintf("%s(%d)", names[t.Kind], t.Precision)
+		return fmt.Sprintf("%s(%d)", table[t.Kind].name, t.Precision)
 	case TimestampTZ:
 		return fmt.Sprintf("timestamp(%d) with time zone", t.Precision)
 	}
-	return names[t.Kind]
+	return table[t.Kind].name
 }
 
 var form = regexp.MustCompile(`^([a-z ]+?) ?(?:\( ?(\d{1,9}) ?(?:, ?(\d{1,9}) ?)?\))?( with time zone)?$`)
@@ -103,8 +145,8 @@ func Parse(s string) (Type, error) {
 	}
 	var t Type
 	name := strings.TrimSuffix(m[1], " with time zone")
-	for k, n := range names {
-		if n == name && Kind(k) != None {
+	for k, x := range table {
+		if x.name == name && Kind(k) != None {
 			t.Kind = Kind(k)
 		}
 	}
@@ -155,7 +197,7 @@ func Parse(s string) (Type, error) {
 		}
 	default:
 		if m[2] != "" {
-			return Type{}, fmt.Errorf("type %q: %s takes no length", s, names[t.Kind])
+			return Type{}, fmt.Errorf("type %q: %s takes no length", s, table[t.Kind].name)
 		}
 	}
 	if m[3] != "" {
@@ -165,5 +207,9 @@ func Parse(s string) (Type, error) {
 }
 
 func unknown(s string) error {
-	return fmt.Errorf("type %q: unknown; the types are boolean, smallint, integer, bigint, decimal(p,s), double precision, date, time, timestamp, timestamp with time zone, char(n), varchar(n), text, uuid", s)
+	var known []string
+	for _, k := range Kinds() {
+		known = append(known, table[k].name+map[Kind]string{Decimal: "(p,s)", Char: "(n)", VarChar: "(n)"}[k])
+	}
+	return fmt.Errorf("type %q: unknown; the types are %s", s, strings.Join(known, ", "))
 }

@@ -21,6 +21,7 @@ type Stops struct {
 	Names []string `json:"names"`
 	// Like is the table whose structure the new one took.
 	Like       string  `json:"like,omitempty"`
+	LikeSchema string  `json:"like_schema,omitempty"`
 	Every      int64   `json:"every"` // records
 	MaxRejects int64   `json:"max_rejects"`
 	MaxShare   float64 `json:"max_share,omitempty"`

@@ -1,0 +1,141 @@
+package db
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/sqltype"
+)
+
+// An Asker is a connection, or a transaction, that runs a statement of SQL and
+// gives the fields of its rows as text. It is what all databases share of the
+// small questions about a load: counts, first rows, notes.
+type Asker interface {
+	Ask(ctx context.Context, sql string, args ...any) ([][]*string, error)
+}
+
+// Questions asks them in a dialect. Fail makes a failure the database's own.
+type Questions struct {
+	Asker
+	Dialect *dialect.Dialect
+	Fail    func(what string, err error) error
+}
+
+// Number asks for one number.
+func (q Questions) Number(ctx context.Context, what, sql string, args ...any) (int64, error) {
+	rows, err := q.Ask(ctx, sql, args...)
+	if err != nil {
+		return 0, q.Fail(what, err)
+	}
+	if len(rows) != 1 || len(rows[0]) != 1 || rows[0][0] == nil {
+		return 0, q.Fail(what, fmt.Errorf("the answer is no number"))
+	}
+	n, err := strconv.ParseInt(*rows[0][0], 10, 64)
+	if err != nil {
+		return 0, q.Fail(what, err)
+	}
+	return n, nil
+}
+
+// Do runs a statement that yields nothing.
+func (q Questions) Do(ctx context.Context, what, sql string, args ...any) error {
+	if _, err := q.Ask(ctx, sql, args...); err != nil {
+		return q.Fail(what, err)
+	}
+	return nil
+}
+
+// Count is how many rows a table has.
+func (q Questions) Count(ctx context.Context, schema, table string) (int64, error) {
+	return q.Number(ctx, "cannot count the rows of "+table, "SELECT count(*) FROM "+q.Dialect.Qualified(schema, table))
+}
+
+// CountListed counts the rows of the tables of a list, but of those whose
+// number, by the database's own estimate, is above exact.
+func (q Questions) CountListed(ctx context.Context, list []Listing, exact int64) (err error) {
+	for i := range list {
+		if x := &list[i]; x.Rows > exact {
+			x.Estimated = true
+		} else if x.Rows, err = q.Count(ctx, x.Schema, x.Name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Head is the first rows of a table as text; nil is null.
+func (q Questions) Head(ctx context.Context, schema, table string, n int) ([][]*string, error) {
+	rows, err := q.Ask(ctx, q.Dialect.First("*", q.Dialect.Qualified(schema, table), n))
+	if err != nil {
+		return nil, q.Fail("cannot read "+table, err)
+	}
+	return rows, nil
+}
+
+// NotesTable is the name of the table with the notes of loads.
+const NotesTable = "ambertray_steps"
+
+// Notes is the definition of the table with the notes of loads. Step 0 has no
+// note: there, a load has begun and not committed a row.
+func Notes(schema string) dialect.Table {
+	return dialect.Table{Schema: schema, Name: NotesTable, Key: []string{"load_name", "step"}, Columns: []dialect.Column{
+		{Name: "load_name", Type: sqltype.Type{Kind: sqltype.VarChar, Length: 200}, Required: true},
+		{Name: "step", Type: sqltype.Type{Kind: sqltype.Integer}, Required: true},
+		{Name: "note", Type: sqltype.Type{Kind: sqltype.Text}, Required: true},
+	}}
+}
+
+// A Notebook is the notes of one load: how far it is, in the transaction of its
+// rows.
+type Notebook struct {
+	Questions
+	Schema, Load string
+}
+
+// Table is the quoted name of the table with the notes.
+func (n Notebook) Table() string { return n.Dialect.Qualified(n.Schema, NotesTable) }
+
+// Make makes the table of notes where there is none.
+func (n Notebook) Make(ctx context.Context) error {
+	create := n.Dialect.Create(Notes(n.Schema))[0]
+	return n.Do(ctx, "cannot make the table "+NotesTable, strings.Replace(create, "CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1))
+}
+
+// Write adds a note.
+func (n Notebook) Write(ctx context.Context, step int, note string) error {
+	d := n.Dialect
+	return n.Do(ctx, "cannot note how far the load is",
+		fmt.Sprintf("INSERT INTO %s VALUES (%s, %s, %s)", n.Table(), d.Parameter(1), d.Parameter(2), d.Parameter(3)), n.Load, step, note)
+}
+
+// Read returns the load's notes from a step on, in order.
+func (n Notebook) Read(ctx context.Context, from int) (notes []string, err error) {
+	rows, err := n.Ask(ctx, fmt.Sprintf("SELECT note FROM %s WHERE load_name = %s AND step >= %d ORDER BY step",
+		n.Table(), n.Dialect.Parameter(1), from), n.Load)
+	if err != nil {
+		return nil, n.Fail("cannot read how far the load is", err)
+	}
+	for _, r := range rows {
+		notes = append(notes, *r[0])
+	}
+	return notes, nil
+}
+
+// Forget removes the load's notes.
+func (n Notebook) Forget(ctx context.Context) error {
+	return n.Do(ctx, "cannot remove the notes of the load",
+		fmt.Sprintf("DELETE FROM %s WHERE load_name = %s", n.Table(), n.Dialect.Parameter(1)), n.Load)
+}
+
+// DropEmpty drops the table of notes if it has none. It is for whoever has made
+// sure that nobody else is at it.
+func (n Notebook) DropEmpty(ctx context.Context) error {
+	left, err := n.Count(ctx, n.Schema, NotesTable)
+	if err != nil || left > 0 {
+		return err
+	}
+	return n.Do(ctx, "cannot remove the notes of the load", "DROP TABLE "+n.Table())
+}

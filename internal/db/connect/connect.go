@@ -1,0 +1,178 @@
+// Package connect has the list of databases, opens one by its URL, and keeps
+// passwords out of everything that is shown.
+package connect
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"ambertray/internal/db"
+)
+
+// Options are what a URL does not say.
+type Options struct {
+	// Password is used where the URL has none. It may be nil.
+	Password func() (string, error)
+	// CreateDatabase creates the database of the URL on its server if it is
+	// not there.
+	CreateDatabase bool
+	// Existing refuses to create a SQLite file that is not there.
+	Existing bool
+}
+
+// timeout bounds the connecting, unless the URL has connect_timeout.
+const timeout = 15 * time.Second
+
+// Redact is a database URL without its password.
+func Redact(raw string) string {
+	u, err := url.Parse(raw)
+	if isFile(raw) {
+		return raw
+	}
+	if err != nil || u.User == nil {
+		// A URL that is written wrongly may have a password anywhere before
+		// the host.
+		if i := strings.LastIndexByte(raw, '@'); i >= 0 {
+			scheme, _, _ := strings.Cut(raw, ":")
+			return scheme + "://…@" + raw[i+1:]
+		}
+		return dropQuery(u, raw)
+	}
+	if _, has := u.User.Password(); has {
+		u.User = url.User(u.User.Username())
+	}
+	return dropQuery(u, u.String())
+}
+
+// Canonical is a database URL as papers keep it: without password, and with
+// the whole path of a SQLite file.
+func Canonical(raw string) string {
+	if isFile(raw) {
+		if path, err := filepath.Abs(file(raw)); err == nil {
+			return Of(raw).Schemes[0] + ":" + path
+		}
+	}
+	return Redact(raw)
+}
+
+// Same reports whether two URLs lead to the same database, whoever connects.
+func Same(a, b string) bool {
+	d := Of(a)
+	if d == nil || d != Of(b) {
+		return false
+	}
+	a, b = Canonical(a), Canonical(b)
+	if d.File {
+		return a == b
+	}
+	ua, err := url.Parse(a)
+	ub, err2 := url.Parse(b)
+	if err != nil || err2 != nil {
+		return a == b
+	}
+	host := func(u *url.URL) string {
+		return net.JoinHostPort(strings.ToLower(u.Hostname()), cmp.Or(u.Port(), d.Port))
+	}
+	return host(ua) == host(ub) && ua.Path == ub.Path
+}
+
+func isFile(raw string) bool {
+	d := Of(raw)
+	return d != nil && d.File
+}
+
+// file is the path in the URL of a database in a file.
+func file(raw string) string {
+	_, path, _ := strings.Cut(raw, ":")
+	return strings.TrimPrefix(path, "//")
+}
+
+// dropQuery takes a password out of a URL's parameters.
+func dropQuery(u *url.URL, s string) string {
+	if u == nil || !strings.Contains(strings.ToLower(u.RawQuery), "passw") {
+		return s
+	}
+	q := u.Query()
+	for k := range q {
+		if strings.Contains(strings.ToLower(k), "passw") {
+			q.Del(k)
+		}
+	}
+	u.RawQuery = q.Encode()
+	return u.String()
+}
+
+// Of is the database that a URL leads to, or nil.
+func Of(raw string) *db.Database {
+	scheme, _, ok := strings.Cut(raw, ":")
+	if !ok {
+		return nil
+	}
+	for _, d := range All {
+		if slices.Contains(d.Schemes, strings.ToLower(scheme)) {
+			return d
+		}
+	}
+	return nil
+}
+
+// Open connects. A database in a file is created if there is none.
+func Open(ctx context.Context, raw string, opt Options) (db.Session, error) {
+	at := db.Address{Raw: raw, Where: Redact(raw), Password: opt.Password, CreateDatabase: opt.CreateDatabase, Existing: opt.Existing, Timeout: timeout}
+	bad := func(what string) error {
+		return &db.BadURL{What: fmt.Sprintf("%q %s", at.Where, what), Do: "write " + Examples()}
+	}
+	d := Of(raw)
+	switch {
+	case d == nil:
+		return nil, bad("is not a database URL that is known")
+	case d.File:
+		if at.Path = file(raw); at.Path == "" {
+			return nil, bad("names no file")
+		}
+		return d.Open(ctx, at)
+	}
+	var err error
+	if at.URL, err = url.Parse(raw); err != nil || at.URL.Host == "" {
+		return nil, bad("names no host")
+	}
+	if at.Name = strings.TrimPrefix(at.URL.Path, "/"); at.Name == "" || strings.Contains(at.Name, "/") {
+		return nil, bad("names no database")
+	}
+	session, err := d.Open(ctx, at)
+	var wrong *db.BadURL
+	if errors.As(err, &wrong) && wrong.Do == "" {
+		wrong.Do = "write " + d.Example
+	}
+	return session, err
+}
+
+// Password finds a password that no URL has: from AMBERTRAY_PASSWORD or a
+// file, else by asking, if ask is not nil.
+func Password(file string, ask func() (string, error)) func() (string, error) {
+	return func() (string, error) {
+		if file != "" {
+			b, err := os.ReadFile(file)
+			if err != nil {
+				return "", fmt.Errorf("--password-file: %w", err)
+			}
+			return strings.TrimRight(string(b), "\r\n"), nil
+		}
+		if p, ok := os.LookupEnv("AMBERTRAY_PASSWORD"); ok {
+			return p, nil
+		}
+		if ask != nil {
+			return ask()
+		}
+		return "", nil
+	}
+}

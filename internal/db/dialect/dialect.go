@@ -1,0 +1,262 @@
+// Package dialect is what the SQL of all databases shares: names and
+// definitions. It is pure text and talks to no database.
+//
+// The model: a [Table] of standard types goes in, a definition comes out. What
+// differs from database to database are the fields of a [Dialect], of which
+// each database's package has a value of its own.
+package dialect
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"ambertray/internal/sqltype"
+)
+
+// A Table is what is to be defined.
+type Table struct {
+	Schema  string // may be empty
+	Name    string
+	Columns []Column
+	// Key names the columns of the primary key.
+	Key     []string
+	Comment string
+}
+
+// A Column is one column of a table.
+type Column struct {
+	Name     string
+	Type     sqltype.Type
+	Required bool
+	// Default is a value in plain form, or nil.
+	Default *string
+	Comment string
+	// ASCII tells that all known values are ASCII. Where a database
+	// distinguishes, the column gets its narrow character type.
+	ASCII bool
+}
+
+// A Dialect is the SQL of one database.
+type Dialect struct {
+	// Name is what people say on the command line.
+	Name string
+	// Title is the database's own name.
+	Title string
+	// NameLimit is the longest identifier, in characters, or in bytes where
+	// NameBytes is set.
+	NameLimit int
+	NameBytes bool
+
+	// NumberedParameter is how the n-th parameter of a statement is written; nil: each is a question mark.
+	NumberedParameter func(n int) string
+	// FirstRows writes a query of the first rows of a table; nil: with LIMIT.
+	FirstRows func(columns, table string, n int) string
+	// OpenQuote and CloseQuote stand around a quoted identifier.
+	OpenQuote, CloseQuote string
+	// Folds is what the database makes of a bare identifier; nil keeps it.
+	Folds func(string) string
+	// ColumnType is the database's type for a column; key tells that it is part
+	// of the primary key.
+	ColumnType func(c Column, key bool) string
+	// WriteLiteral writes a value, given in plain form.
+	WriteLiteral func(c Column, plain string) string
+	// Comments writes the comments of a table as statements of their own, or is
+	// nil where they stand in the definition.
+	Comments func(d *Dialect, t Table) []string
+	// Inline writes a column's comment within its definition, or is nil.
+	Inline func(comment string) string
+	// Tail stands behind the closing parenthesis; nil: nothing.
+	Tail func(t Table) string
+	// LineComments tells that comments stand as -- in the definition itself.
+	LineComments bool
+	// Fit changes the types of columns until a row of the table fits the
+	// database's limit, or is nil where there is none.
+	Fit func(t *Table)
+}
+
+// Quote makes an identifier of any text. It is quoted only where the database
+// needs it, and no text can end the quotes.
+func (d *Dialect) Quote(name string) string {
+	if d.plain(name) {
+		return name
+	}
+	return d.OpenQuote + strings.ReplaceAll(name, d.CloseQuote, d.CloseQuote+d.CloseQuote) + d.CloseQuote
+}
+
+func (d *Dialect) plain(name string) bool {
+	if name == "" || Reserved[strings.ToUpper(name)] {
+		return false
+	}
+	for i, r := range name {
+		if r == '_' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || i > 0 && r >= '0' && r <= '9' {
+			continue
+		}
+		return false
+	}
+	// Where the database would change the case of a bare name, keep it.
+	return d.Folds == nil || d.Folds(name) == name
+}
+
+// Qualified is the table's name with its schema.
+func (d *Dialect) Qualified(schema, name string) string {
+	if schema == "" {
+		return d.Quote(name)
+	}
+	return d.Quote(schema) + "." + d.Quote(name)
+}
+
+// Check reports what the database cannot take in a name.
+func (d *Dialect) Check(name string) error {
+	switch {
+	case name == "":
+		return fmt.Errorf("the name is empty")
+	case strings.ContainsRune(name, 0):
+		return fmt.Errorf("%q contains a NUL character", name)
+	case !utf8.ValidString(name):
+		return fmt.Errorf("%q is not valid text", name)
+	case d.NameBytes && len(name) > d.NameLimit:
+		return fmt.Errorf("%q has %d bytes; %s allows %d", name, len(name), d.Title, d.NameLimit)
+	case !d.NameBytes && utf8.RuneCountInString(name) > d.NameLimit:
+		return fmt.Errorf("%q has %d characters; %s allows %d", name, utf8.RuneCountInString(name), d.Title, d.NameLimit)
+	}
+	return nil
+}
+
+// Parameter is the n-th parameter of a statement, from 1.
+func (d *Dialect) Parameter(n int) string {
+	if d.NumberedParameter == nil {
+		return "?"
+	}
+	return d.NumberedParameter(n)
+}
+
+// First is a query of the first n rows of a table, whose name is quoted.
+func (d *Dialect) First(columns, table string, n int) string {
+	if d.FirstRows == nil {
+		return fmt.Sprintf("SELECT %s FROM %s LIMIT %d", columns, table, n)
+	}
+	return d.FirstRows(columns, table, n)
+}
+
+// Type is the database's type for a column. Keys may need another one than
+// other columns.
+func (d *Dialect) Type(c Column, key bool) string { return d.ColumnType(c, key) }
+
+// Literal is a value, in plain form, as the database's SQL writes it.
+func (d *Dialect) Literal(c Column, plain string) string { return d.WriteLiteral(c, plain) }
+
+// Create is the definition: the statement that creates the table, and others
+// that comment it.
+func (d *Dialect) Create(t Table) []string {
+	if d.Fit != nil {
+		t.Columns = slices.Clone(t.Columns)
+		d.Fit(&t)
+	}
+	var b strings.Builder
+	if d.LineComments && t.Comment != "" {
+		b.WriteString(lineComment("", t.Comment))
+	}
+	fmt.Fprintf(&b, "CREATE TABLE %s (\n", d.Qualified(t.Schema, t.Name))
+	names, types := make([]string, len(t.Columns)), make([]string, len(t.Columns))
+	nameWidth, typeWidth := 0, 0
+	for i, c := range t.Columns {
+		names[i] = d.Quote(c.Name)
+		types[i] = d.ColumnType(c, slices.Contains(t.Key, c.Name))
+		if n := utf8.RuneCountInString(names[i]); n <= 40 {
+			nameWidth = max(nameWidth, n)
+		}
+		typeWidth = max(typeWidth, len(types[i]))
+	}
+	for i, c := range t.Columns {
+		line := fmt.Sprintf("    %-*s %-*s", nameWidth, names[i], typeWidth, types[i])
+		if c.Default != nil {
+			line += " DEFAULT " + d.WriteLiteral(c, *c.Default)
+		}
+		if c.Required || slices.Contains(t.Key, c.Name) {
+			line += " NOT NULL"
+		}
+		if d.Inline != nil && c.Comment != "" {
+			line += d.Inline(c.Comment)
+		}
+		line = strings.TrimRight(line, " ")
+		if i < len(t.Columns)-1 || len(t.Key) > 0 {
+			line += ","
+		}
+		if d.LineComments && c.Comment != "" {
+			line += " " + strings.TrimSuffix(lineComment("", c.Comment), "\n")
+		}
+		b.WriteString(line + "\n")
+	}
+	if len(t.Key) > 0 {
+		var key []string
+		for _, k := range t.Key {
+			key = append(key, d.Quote(k))
+		}
+		fmt.Fprintf(&b, "    PRIMARY KEY (%s)\n", strings.Join(key, ", "))
+	}
+	b.WriteString(")")
+	if d.Tail != nil {
+		b.WriteString(d.Tail(t))
+	}
+	out := []string{b.String()}
+	if d.Comments != nil {
+		out = append(out, d.Comments(d, t)...)
+	}
+	return out
+}
+
+// lineComment writes text as a comment to the end of the line, which no text
+// can leave.
+func lineComment(indent, text string) string {
+	text = strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f || r == '\u0085' || r == '\u2028' || r == '\u2029' {
+			return ' '
+		}
+		return r
+	}, text)
+	return indent + "-- " + text + "\n"
+}
+
+// Quoted is text between single quotes, quotes doubled, as in the SQL
+// standard.
+func Quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+
+// StandardLiteral writes numbers bare and all else between quotes.
+func StandardLiteral(c Column, plain string) string {
+	switch {
+	case c.Type.Kind == sqltype.Boolean:
+		return strings.ToUpper(plain)
+	case c.Type.IsNumber():
+		return plain
+	case c.Type.Kind == sqltype.Date:
+		return "DATE " + Quoted(plain)
+	case c.Type.Kind == sqltype.Timestamp:
+		return "TIMESTAMP " + Quoted(plain)
+	}
+	return Quoted(plain)
+}
+
+// Numbered is a type with a length or precision.
+func Numbered(name string, n int) string { return fmt.Sprintf("%s(%d)", name, n) }
+
+// Numeric is a type with precision and scale.
+func Numeric(name string, t sqltype.Type) string {
+	return fmt.Sprintf("%s(%d,%d)", name, t.Precision, t.Scale)
+}
+
+// StandardComments writes comments as COMMENT ON statements, which several
+// databases have.
+func StandardComments(d *Dialect, t Table) (out []string) {
+	table := d.Qualified(t.Schema, t.Name)
+	if t.Comment != "" {
+		out = append(out, fmt.Sprintf("COMMENT ON TABLE %s IS %s", table, Quoted(t.Comment)))
+	}
+	for _, c := range t.Columns {
+		if c.Comment != "" {
+			out = append(out, fmt.Sprintf("COMMENT ON COLUMN %s.%s IS %s", table, d.Quote(c.Name), Quoted(c.Comment)))
+		}
+	}
+	return
+}

@@ -1,0 +1,37 @@
+package db
+
+import "strings"
+
+// The hints that are the same for every server.
+const (
+	HintLost     = "the connection was lost; the server rolls back what was not committed"
+	HintPassword = "check user and password; a password comes from the URL, %sAMBERTRAY_PASSWORD, --password-file, or a prompt"
+	HintDatabase = "create the database first, or say --create-database"
+	HintDisk     = "the server's disk is full; make room and load again"
+)
+
+// NetworkHint is what can be done about a failure on the way to a server, or
+// nothing. setting is the server's own that says where it listens.
+func NetworkHint(err error, setting string) string {
+	if err == nil {
+		return ""
+	}
+	text := err.Error()
+	has := func(words ...string) bool {
+		for _, w := range words {
+			if strings.Contains(text, w) {
+				return true
+			}
+		}
+		return false
+	}
+	switch {
+	case has("connection refused"):
+		return "no server listens there: check host and port, and that it runs and accepts TCP connections (" + setting + ")"
+	case has("no such host", "lookup"):
+		return "the host name is not known: check its spelling"
+	case has("timeout", "deadline"):
+		return "the server did not answer in time: check host, port and firewall"
+	}
+	return ""
+}

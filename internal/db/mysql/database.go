@@ -1,0 +1,45 @@
+package mysql
+
+import (
+	"context"
+	"fmt"
+
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
+)
+
+// Database is MySQL and MariaDB, for the list of databases.
+var Database = &db.Database{
+	Dialect: Dialect,
+	Aliases: []string{"mariadb"},
+	Schemes: []string{"mysql", "mariadb"},
+	Example: "mysql://user@host:3306/db",
+	Port:    "3306",
+	Open: func(ctx context.Context, at db.Address) (db.Session, error) {
+		user, password, err := at.Login()
+		if err != nil {
+			return nil, err
+		}
+		d, err := connect(ctx, config{Where: at.Where, User: user, Password: password, Host: at.URL.Host, Database: at.Name,
+			Query: at.URL.Query(), Timeout: at.Timeout, CreateDatabase: at.CreateDatabase})
+		if err != nil {
+			return nil, err // and not a connection that is nil
+		}
+		return d, nil
+	},
+	Script: db.ManyRows(db.Manner{
+		Before: []string{"SET NAMES utf8mb4;", "SET time_zone = '+00:00';",
+			"SET sql_mode = 'STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO';"},
+		AfterDefinition: []string{"START TRANSACTION;"}, // definitions are committed at once there
+		After: func(name string, rows int64) []string {
+			// A null where none may be ends the script, and the transaction.
+			return []string{"CREATE TEMPORARY TABLE ambertray_check (loaded INT NOT NULL);",
+				fmt.Sprintf("INSERT INTO ambertray_check SELECT IF(count(*) = %d, 1, NULL) FROM %s;", rows, name),
+				"DROP TEMPORARY TABLE ambertray_check;", "COMMIT;"}
+		},
+		Remarks: func(dialect.Table) []string {
+			return []string{"run it with: mysql --default-character-set=utf8mb4 DATABASE < FILE",
+				"the definition is committed at once; if the rows fail, drop the table before the next attempt"}
+		},
+	}),
+}

@@ -1,0 +1,131 @@
+package mysql
+
+import (
+	"strings"
+
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/sqltype"
+)
+
+// rowLimit is how many bytes the columns of a row may take in MySQL and
+// MariaDB, BLOB and TEXT aside (MySQL manual, 8.4.7), less some room for
+// lengths and null bits.
+const rowLimit = 65535 - 1024
+
+// Dialect is the SQL of MySQL and MariaDB. Text is utf8mb4 and compared by its bytes, so
+// that values which differ do not count as equal. Timestamps with time zone
+// are datetimes in UTC, since TIMESTAMP ends in 2038.
+var Dialect = &dialect.Dialect{
+	Name: "mysql", Title: "MySQL/MariaDB", NameLimit: 64,
+	OpenQuote: "`", CloseQuote: "`",
+	ColumnType: mysqlType,
+	WriteLiteral: func(c dialect.Column, plain string) string {
+		if c.Type.Kind == sqltype.Boolean {
+			return strings.ToUpper(plain)
+		}
+		if c.Type.IsNumber() {
+			return plain
+		}
+		if c.Type.Kind == sqltype.TimestampTZ {
+			plain = strings.TrimSuffix(plain, "+00:00")
+		}
+		return mysqlString(plain)
+	},
+	Inline: func(comment string) string { return " COMMENT " + mysqlString(clipRunes(comment, 1024)) },
+	Tail: func(t dialect.Table) string {
+		s := " ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
+		if t.Comment != "" {
+			s += " COMMENT " + mysqlString(clipRunes(t.Comment, 2048))
+		}
+		return s
+	},
+	Fit: func(t *dialect.Table) {
+		// Turn the longest varchars into text until the row fits.
+		for {
+			sum, longest := 0, -1
+			for i, c := range t.Columns {
+				n := mysqlOctets(c)
+				sum += n
+				if c.Type.Kind == sqltype.VarChar && (longest < 0 || n > mysqlOctets(t.Columns[longest])) {
+					longest = i
+				}
+			}
+			if sum <= rowLimit || longest < 0 {
+				return
+			}
+			t.Columns[longest].Type = sqltype.Type{Kind: sqltype.Text}
+		}
+	},
+}
+
+func mysqlType(c dialect.Column, key bool) string {
+	t := c.Type
+	switch t.Kind {
+	case sqltype.Boolean:
+		return "BOOLEAN"
+	case sqltype.SmallInt:
+		return "SMALLINT"
+	case sqltype.Integer:
+		return "INT"
+	case sqltype.BigInt:
+		return "BIGINT"
+	case sqltype.Decimal:
+		return dialect.Numeric("DECIMAL", t)
+	case sqltype.Double:
+		return "DOUBLE"
+	case sqltype.Date:
+		return "DATE"
+	case sqltype.Time:
+		return dialect.Numbered("TIME", t.Precision)
+	case sqltype.Timestamp, sqltype.TimestampTZ:
+		return dialect.Numbered("DATETIME", t.Precision)
+	case sqltype.Char:
+		if t.Length <= 255 {
+			return dialect.Numbered("CHAR", t.Length)
+		}
+		return dialect.Numbered("VARCHAR", t.Length)
+	case sqltype.VarChar:
+		if t.Length <= 16000 {
+			return dialect.Numbered("VARCHAR", t.Length)
+		}
+		if t.Length <= 1<<24/4 {
+			return "MEDIUMTEXT"
+		}
+	case sqltype.UUID:
+		return "CHAR(36) CHARACTER SET ascii COLLATE ascii_bin"
+	case sqltype.Text:
+		if key {
+			return "VARCHAR(700)" // 2,800 of the 3,072 bytes that an index takes
+		}
+	}
+	return "LONGTEXT"
+}
+
+// mysqlOctets is how much of a row a column may take.
+func mysqlOctets(c dialect.Column) int {
+	switch c.Type.Kind {
+	case sqltype.Char, sqltype.VarChar:
+		if c.Type.Length > 16000 {
+			return 12
+		}
+		return 4*c.Type.Length + 2
+	case sqltype.Decimal:
+		return c.Type.Precision/2 + 2
+	case sqltype.Text:
+		return 12
+	}
+	return 8
+}
+
+// mysqlString quotes text for any sql_mode but NO_BACKSLASH_ESCAPES, which
+// our own sessions never set (MySQL manual, 9.1.1).
+func mysqlString(s string) string {
+	return "'" + strings.NewReplacer(`\`, `\\`, "'", "''", "\x00", `\0`, "\n", `\n`, "\r", `\r`, "\x1a", `\Z`).Replace(s) + "'"
+}
+
+func clipRunes(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}

@@ -1,0 +1,65 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
+)
+
+// Database is PostgreSQL, for the list of databases.
+var Database = &db.Database{
+	Dialect: Dialect,
+	Aliases: []string{"postgresql", "pg"},
+	Schemes: []string{"postgres", "postgresql"},
+	Example: "postgres://user@host:5432/db",
+	Port:    "5432",
+	Open:    open,
+	Script: db.ManyRows(db.Manner{
+		Before: []string{"SET client_encoding = 'UTF8';", "SET standard_conforming_strings = on;", "SET datestyle = ISO;",
+			"SET timezone = 'UTC';", "BEGIN;"},
+		After: func(name string, rows int64) []string {
+			quote := "$check$"
+			for strings.Contains(name, quote) {
+				quote = "$c" + quote[1:]
+			}
+			return []string{fmt.Sprintf("DO %[1]s BEGIN IF (SELECT count(*) FROM %[2]s) <> %[3]d "+
+				"THEN RAISE EXCEPTION 'the table does not have %[3]d rows; nothing is committed'; END IF; END %[1]s;",
+				quote, name, rows), "COMMIT;"}
+		},
+		Copy: TextEncoder,
+		Remarks: func(dialect.Table) []string {
+			return []string{"run it with: psql -v ON_ERROR_STOP=1 -f FILE DATABASE"}
+		},
+	}),
+}
+
+func open(ctx context.Context, at db.Address) (db.Session, error) {
+	cfg, err := pgx.ParseConfig(at.Raw)
+	if err != nil {
+		// The driver's error may show the URL.
+		return nil, &db.BadURL{What: fmt.Sprintf("%q has a parameter that is not known or wrong", at.Where)}
+	}
+	if cfg.ConnectTimeout == 0 {
+		cfg.ConnectTimeout = at.Timeout
+	}
+	if cfg.Password == "" && at.Password != nil {
+		if cfg.Password, err = at.Password(); err != nil {
+			return nil, err
+		}
+	}
+	if at.CreateDatabase {
+		if err := createDatabase(ctx, at.Where, cfg.Copy()); err != nil {
+			return nil, err
+		}
+	}
+	d, err := connect(ctx, at.Where, cfg)
+	if err != nil {
+		return nil, err // and not a connection that is nil
+	}
+	return d, nil
+}

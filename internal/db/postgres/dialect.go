@@ -1,0 +1,31 @@
+package postgres
+
+import (
+	"fmt"
+	"strings"
+
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/sqltype"
+)
+
+// Dialect is the SQL of PostgreSQL (chapters 4 and 8 of its manual). Lengths of char
+// and varchar count characters there.
+var Dialect = &dialect.Dialect{
+	Name: "postgres", Title: "PostgreSQL", NameLimit: 63, NameBytes: true,
+	OpenQuote: `"`, CloseQuote: `"`, Folds: strings.ToLower,
+	NumberedParameter: func(n int) string { return fmt.Sprintf("$%d", n) },
+	ColumnType: func(c dialect.Column, key bool) string {
+		t := c.Type
+		switch t.Kind {
+		case sqltype.Decimal:
+			return dialect.Numeric("numeric", t)
+		case sqltype.Char:
+			return dialect.Numbered("char", t.Length)
+		case sqltype.TimestampTZ:
+			return dialect.Numbered("timestamptz", t.Precision)
+		}
+		return t.String()
+	},
+	WriteLiteral: dialect.StandardLiteral,
+	Comments:     dialect.StandardComments,
+}

@@ -1,0 +1,784 @@
+// Package postgres loads into PostgreSQL by COPY from the client.
+//
+// All of a load is one transaction, under REPEATABLE READ so that what the
+// table held before and after are seen without the work of others between. Rows
+// go in as binary COPY, each batch under a savepoint. When the server refuses
+// a row it names the line; the rows before it are sent again, the refused one
+// is left out, and the batch goes on behind it. Where it names no line, as for
+// foreign keys, the batch is halved until the row is found.
+package postgres
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/sqltype"
+	"ambertray/internal/tally"
+)
+
+var quote = Dialect.Quote
+
+// DB is a connection.
+type DB struct {
+	where string // without password
+	c     *pgx.Conn
+	load  *load
+}
+
+// connect opens a session. Its settings are those under which values are
+// compared: UTC, ISO dates, UTF-8.
+func connect(ctx context.Context, where string, cfg *pgx.ConnConfig) (*DB, error) {
+	for k, v := range map[string]string{"timezone": "UTC", "datestyle": "ISO", "client_encoding": "UTF8", "application_name": "ambertray",
+		"extra_float_digits": "1", "standard_conforming_strings": "on", "intervalstyle": "postgres", "bytea_output": "hex"} {
+		cfg.RuntimeParams[k] = v
+	}
+	c, err := pgx.ConnectConfig(ctx, cfg)
+	if err != nil {
+		return nil, explain(where, "cannot connect", err)
+	}
+	return &DB{where: where, c: c}, nil
+}
+
+// Dialect is Dialect.
+func (d *DB) Dialect() *dialect.Dialect { return Dialect }
+
+// Close ends the connection; the server rolls back what is open.
+func (d *DB) Close() error { return d.c.Close(context.Background()) }
+
+// explain adds to a failure what can be done about it. The driver's errors
+// may hold the connection string, so that only the server's words are kept.
+func explain(where, what string, err error) error {
+	e := &db.Error{Where: where, What: what}
+	var p *pgconn.PgError
+	switch {
+	case errors.As(err, &p):
+		e.Err = fmt.Errorf("%s (SQLSTATE %s)", p.Message, p.Code)
+		if p.Detail != "" {
+			e.Err = fmt.Errorf("%s: %s (SQLSTATE %s)", p.Message, p.Detail, p.Code)
+		}
+		switch {
+		case p.Code == "28P01" || p.Code == "28000":
+			e.Do = fmt.Sprintf(db.HintPassword, "PGPASSWORD, ~/.pgpass, ")
+		case p.Code == "3D000":
+			e.Do = db.HintDatabase
+		case p.Code == "42501":
+			e.Do = "ask the owner for the right, for instance GRANT CREATE ON SCHEMA, or GRANT INSERT, SELECT ON the table"
+		case p.Code == "53100":
+			e.Do = db.HintDisk
+		case p.Code == "2BP01":
+			e.Do = "other objects depend on the table; use --mode refill, which keeps it"
+		case p.Code == "57P01" || p.Code == "57P03":
+			e.Do = "the server is shutting down or starting; try again later"
+		case p.Code == "3F000":
+			e.Do = "create the schema first, or choose another with --schema"
+		}
+	case errors.Is(err, context.Canceled):
+		e.Err = context.Canceled
+	default:
+		e.Err = plain(err)
+		text := err.Error()
+		e.Do = db.NetworkHint(err, "listen_addresses")
+		switch {
+		case e.Do != "":
+		case strings.Contains(text, "TLS") || strings.Contains(text, "tls"):
+			e.Do = "see sslmode in the URL: ?sslmode=disable, require or verify-full"
+		case strings.Contains(text, "EOF") || strings.Contains(text, "closed") || strings.Contains(text, "reset"):
+			e.Do = db.HintLost
+		}
+	}
+	return e
+}
+
+// plain keeps of the driver's error only its innermost cause, which names no
+// connection string.
+func plain(err error) error {
+	var many *pgconn.ConnectError
+	if errors.As(err, &many) {
+		for {
+			next := errors.Unwrap(err)
+			if next == nil {
+				if j, ok := err.(interface{ Unwrap() []error }); ok && len(j.Unwrap()) > 0 {
+					err = j.Unwrap()[0]
+					continue
+				}
+				return err
+			}
+			err = next
+		}
+	}
+	return err
+}
+
+func (d *DB) fail(what string, err error) error { return explain(d.where, what, err) }
+
+// Find describes a table or view.
+func (d *DB) Find(ctx context.Context, schema, table string) (*db.Table, error) {
+	t := &db.Table{Schema: schema, Name: table}
+	var oid uint32
+	err := d.c.QueryRow(ctx, `SELECT c.oid, n.nspname, coalesce(obj_description(c.oid, 'pg_class'), '') FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relname = $1 AND c.relkind IN ('r', 'p', 'v', 'f', 'm') AND n.nspname = coalesce(nullif($2, ''), current_schema())`, table, schema).Scan(&oid, &t.Schema, &t.Comment)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, d.fail("cannot be read", err)
+	}
+	rows, err := d.c.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, coalesce(array_position(i.indkey::int2[], a.attnum) + 1, 0),
+		a.atthasdef AND a.attgenerated = '', a.attidentity <> '' OR coalesce(pg_get_expr(df.adbin, df.adrelid) LIKE 'nextval(%', false), a.attgenerated <> '',
+		coalesce(col_description(a.attrelid, a.attnum), '')
+		FROM pg_attribute a LEFT JOIN pg_index i ON i.indrelid = a.attrelid AND i.indisprimary
+		LEFT JOIN pg_attrdef df ON df.adrelid = a.attrelid AND df.adnum = a.attnum
+		WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, oid)
+	if err != nil {
+		return nil, d.fail("cannot be read", err)
+	}
+	t.Columns, err = pgx.CollectRows(rows, func(r pgx.CollectableRow) (c db.Column, err error) {
+		if err = r.Scan(&c.Name, &c.Type, &c.Required, &c.Key, &c.Default, &c.Identity, &c.Generated, &c.Comment); err == nil {
+			standardType(&c)
+		}
+		return
+	})
+	if err != nil {
+		return nil, d.fail("cannot be read", err)
+	}
+	return t, nil
+}
+
+// Count implements db.Session.
+func (d *DB) Count(ctx context.Context, t *db.Table) (int64, error) {
+	return d.questions(d.c).Count(ctx, t.Schema, t.Name)
+}
+
+// standardType finds the standard type that a column's values are read as.
+func standardType(c *db.Column) {
+	name := strings.NewReplacer("character varying", "varchar", "character", "char", "numeric", "decimal", " without time zone", "").Replace(c.Type)
+	switch name {
+	case "varchar", "text", "citext":
+		c.SQL = sqltype.Type{Kind: sqltype.Text}
+		return
+	case "decimal":
+		c.SQL, c.AnyLength = sqltype.Type{Kind: sqltype.Decimal, Precision: sqltype.MaxPrecision}, true
+		return
+	case "real":
+		return
+	}
+	if t, err := sqltype.Parse(name); err == nil {
+		c.SQL = t
+	}
+}
+
+type load struct {
+	d       *DB
+	tx      pgx.Tx
+	spec    db.Spec
+	table   string // quoted
+	copySQL string
+	binary  bool
+	loose   []bool
+	sums    []summed     // columns of which checksums are made, or nil
+	key     []string     // still to be built
+	refused []db.Refusal // of the batch at hand
+}
+
+// Begin implements db.Session.
+func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
+	l := &load{d: d, spec: spec, binary: true}
+	t := spec.Table
+	l.table = Dialect.Qualified(t.Schema, t.Name)
+	if spec.Steps != "" {
+		if err := d.claim(ctx, spec.Steps); err != nil {
+			return nil, err
+		}
+	}
+	if err := l.begin(ctx); err != nil {
+		return nil, err
+	}
+	d.load = l
+	if err := l.makeReady(ctx); err != nil {
+		l.Rollback()
+		return nil, err
+	}
+	var names []string
+	l.loose = make([]bool, len(t.Columns))
+	found, err := d.Find(ctx, t.Schema, t.Name)
+	if err == nil && found == nil {
+		err = d.fail("does not have the table "+t.Name, nil)
+	}
+	if err != nil {
+		l.Rollback()
+		return nil, err
+	}
+	for i, c := range t.Columns {
+		names = append(names, quote(c.Name))
+		for _, f := range found.Columns {
+			if f.Name == c.Name && f.SQL.Kind == sqltype.None {
+				l.binary, l.loose[i] = false, true
+			} else if f.Name == c.Name && f.SQL.Kind != c.Type.Kind {
+				l.binary = false // the server converts
+			}
+		}
+	}
+	l.sums = l.summedColumns(found)
+	l.copySQL = fmt.Sprintf("COPY %s (%s) FROM STDIN", l.table, strings.Join(names, ", "))
+	if l.binary {
+		l.copySQL += " (FORMAT binary)"
+	}
+	return l, nil
+}
+
+// makeReady empties the table, or makes it.
+func (l *load) makeReady(ctx context.Context) error {
+	var steps []string
+	switch l.spec.Mode {
+	case db.Refill:
+		return l.empty(ctx)
+	case db.Replace:
+		steps = append(steps, "DROP TABLE IF EXISTS "+l.table)
+	}
+	if l.spec.Mode.New() && !l.spec.Going {
+		steps = append(steps, l.definition()...)
+	}
+	for _, sql := range steps {
+		if _, err := l.tx.Exec(ctx, sql); err != nil {
+			return l.d.fail("refuses: "+firstLine(sql), err)
+		}
+	}
+	return nil
+}
+
+// definition is the statements that make the table.
+func (l *load) definition() []string {
+	if like := l.spec.Like; like != nil {
+		return []string{fmt.Sprintf("CREATE TABLE %s (LIKE %s INCLUDING ALL)", l.table, Dialect.Qualified(like.Schema, like.Table))}
+	}
+	// The key is built when all rows are in, which takes a fraction of the time;
+	// see Finish. A table that others see before, or whose rows cannot be read
+	// again, has it from the start.
+	open := l.spec.Table
+	if l.spec.Steps == "" && !l.spec.Once {
+		l.key = open.Key
+		open.Columns = slices.Clone(open.Columns)
+		for i := range open.Columns {
+			open.Columns[i].Required = open.Columns[i].Required || slices.Contains(open.Key, open.Columns[i].Name)
+		}
+		open.Key = nil
+	}
+	return Dialect.Create(open)
+}
+
+// empty takes all rows out of the table: by TRUNCATE, or by DELETE where other
+// tables refer to this one, or only that is allowed.
+func (l *load) empty(ctx context.Context) error {
+	truncate, remove := "TRUNCATE "+l.table, "DELETE FROM "+l.table
+	for _, sql := range []string{"SAVEPOINT refill", truncate, "RELEASE refill"} {
+		_, err := l.tx.Exec(ctx, sql)
+		var p *pgconn.PgError
+		if sql == truncate && errors.As(err, &p) && (p.Code == "0A000" || p.Code == "42501") {
+			sql = remove
+			if _, err = l.tx.Exec(ctx, "ROLLBACK TO refill"); err == nil {
+				_, err = l.tx.Exec(ctx, sql)
+			}
+		}
+		if err != nil {
+			return l.d.fail("refuses: "+sql, err)
+		}
+	}
+	return nil
+}
+
+// begin starts a transaction of the load.
+func (l *load) begin(ctx context.Context) error {
+	tx, err := l.d.c.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead})
+	if err != nil {
+		return l.d.fail("cannot begin a transaction", err)
+	}
+	steps := []string{"SET CONSTRAINTS ALL IMMEDIATE", "SET LOCAL synchronous_commit = on"}
+	if l.spec.Mode == db.Append || l.spec.Going {
+		// Nobody may change the definition meanwhile.
+		steps = append(steps, "LOCK TABLE "+l.table+" IN ROW EXCLUSIVE MODE")
+	}
+	for _, sql := range steps {
+		if _, err := tx.Exec(ctx, sql); err != nil {
+			tx.Rollback(context.Background())
+			return l.d.fail("refuses: "+sql, err)
+		}
+	}
+	l.tx = tx
+	return nil
+}
+
+func firstLine(s string) string {
+	s, _, _ = strings.Cut(s, "\n")
+	return strings.TrimSuffix(s, " (")
+}
+
+// Encoder implements db.Load.
+func (l *load) Encoder() db.Encoder {
+	var types []sqltype.Type
+	for _, c := range l.spec.Table.Columns {
+		types = append(types, c.Type)
+	}
+	if l.sums != nil {
+		return &summing{binaryEncoder: binaryEncoder{types}, columns: l.sums}
+	}
+	if l.binary {
+		return &binaryEncoder{types}
+	}
+	return &textEncoder{types}
+}
+
+// Write implements db.Load. A batch is sent as one segment, so that its
+// refusals are known when Write returns.
+func (l *load) Write(ctx context.Context, b db.Batch) ([]db.Refusal, error) {
+	l.refused = nil
+	if err := l.send(ctx, b.Data, 0, b.Rows); err != nil {
+		return nil, err
+	}
+	return l.refused, nil
+}
+
+// send copies rows of data, of which the first has the number first in the
+// batch, under savepoints; what the server refuses is left out. It begins with
+// all of them. Behind a refusal it goes on with as few rows as were good before
+// it, and with more again while all goes well, so that rows are hardly sent in
+// vain, whether one in a million is refused or all of them.
+func (l *load) send(ctx context.Context, data []byte, first, rows int) error {
+	head := func(n int) []byte {
+		if n == rows {
+			return data
+		}
+		return data[:l.offset(data, n)]
+	}
+	next := func(n int) {
+		data, first, rows = data[len(head(n)):], first+n, rows-n
+	}
+	for n := rows; rows > 0; {
+		n = min(n, rows)
+		p, err := l.try(ctx, head(n))
+		if err != nil {
+			return err
+		}
+		line := 0
+		if p != nil {
+			line = lineOf(p.Where)
+		}
+		switch {
+		case p == nil:
+			next(n)
+			n = min(4*n, step)
+		case n > 2*step:
+			n = step // what is refused stands rarely alone
+		case n == 1:
+			l.refuse(first, p)
+			next(1)
+		case line < 1 || line > n:
+			n /= 2
+		default:
+			good := line - 1
+			if err := l.send(ctx, head(good), first, good); err != nil {
+				return err
+			}
+			next(good)
+			l.refuse(first, p)
+			next(1)
+			n = max(good, 1)
+		}
+	}
+	return nil
+}
+
+// try copies rows under a savepoint, and returns the server's refusal, if a row
+// is to blame for it; then none of them is in.
+func (l *load) try(ctx context.Context, data []byte) (*pgconn.PgError, error) {
+	if err := l.simple(ctx, "SAVEPOINT segment"); err != nil {
+		return nil, err
+	}
+	err := l.copy(ctx, data)
+	if err == nil {
+		return nil, l.simple(ctx, "RELEASE segment")
+	}
+	var p *pgconn.PgError
+	if !errors.As(err, &p) || !aboutRows(p.Code) {
+		return nil, l.d.fail("cannot take the rows", err)
+	}
+	return p, l.simple(ctx, "ROLLBACK TO segment; RELEASE segment")
+}
+
+// simple runs statements in one exchange with the server.
+func (l *load) simple(ctx context.Context, sql string) error {
+	if _, err := l.d.c.PgConn().Exec(ctx, sql).ReadAll(); err != nil {
+		return l.d.fail("cannot go on", err)
+	}
+	return nil
+}
+
+// step is how many rows are sent at once in a batch that has been refused.
+const step = 4000
+
+func (l *load) refuse(row int, p *pgconn.PgError) {
+	msg := p.Message
+	if p.Detail != "" {
+		msg += ": " + p.Detail
+	}
+	column := p.ColumnName
+	if column == "" {
+		if m := columnIn.FindStringSubmatch(p.Where); m != nil {
+			column = m[1]
+		} else if m := keyIn.FindStringSubmatch(p.Detail); m != nil {
+			column = m[1]
+		}
+	}
+	l.refused = append(l.refused, db.Refusal{Row: row, Column: column, Message: fmt.Sprintf("%s (SQLSTATE %s)", msg, p.Code),
+		Kind: fmt.Sprintf("%s (SQLSTATE %s)", p.Message, p.Code)})
+}
+
+var (
+	lineIn   = regexp.MustCompile(`COPY .*, line (\d+)`)
+	columnIn = regexp.MustCompile(`COPY .*, line \d+, column ([^:\n]+)`)
+	keyIn    = regexp.MustCompile(`^Key \(([^()]+)\)=`)
+)
+
+func lineOf(where string) int {
+	m := lineIn.FindStringSubmatch(where)
+	if m == nil {
+		return 0
+	}
+	n, _ := strconv.Atoi(m[1])
+	return n
+}
+
+// aboutRows reports an SQLSTATE class that a row is to blame for: data
+// exceptions, integrity, check options, and errors that triggers raise.
+func aboutRows(code string) bool {
+	switch code[:2] {
+	case "22", "23", "44", "P0":
+		return true
+	}
+	return false
+}
+
+// offset is where row n begins.
+func (l *load) offset(data []byte, n int) int {
+	i := 0
+	for range n {
+		i = l.end(data, i)
+	}
+	return i
+}
+
+func (l *load) end(data []byte, i int) int {
+	if l.binary {
+		return rowEnd(data, i)
+	}
+	return lineEnd(data, i)
+}
+
+func (l *load) copy(ctx context.Context, rows []byte) error {
+	r := io.Reader(bytes.NewReader(rows))
+	if l.binary {
+		r = io.MultiReader(bytes.NewReader(copyHeader), r, bytes.NewReader(copyTrailer))
+	}
+	_, err := l.d.c.PgConn().CopyFrom(ctx, r, l.copySQL)
+	return err
+}
+
+// Finish implements db.Finisher: it builds the key. Rows that break it are
+// those whose key an earlier row has; the rows of a new table lie in the order
+// in which they came.
+func (l *load) Finish(ctx context.Context) ([]db.Refusal, error) {
+	if len(l.key) == 0 {
+		return nil, nil
+	}
+	var names []string
+	for _, k := range l.key {
+		names = append(names, quote(k))
+	}
+	key := strings.Join(names, ", ")
+	build := fmt.Sprintf("ALTER TABLE %s ADD PRIMARY KEY (%s)", l.table, key)
+	for _, s := range []string{"SET LOCAL maintenance_work_mem = '64MB'", "SET LOCAL work_mem = '64MB'",
+		// A plain scan yields the rows as they lie.
+		"SET LOCAL synchronize_seqscans = off", "SET LOCAL max_parallel_workers_per_gather = 0",
+		// Sorting finds what stands twice in half the time that hashing takes.
+		"SET LOCAL enable_hashagg = off", "SAVEPOINT key"} {
+		if _, err := l.tx.Exec(ctx, s); err != nil {
+			return nil, l.d.fail("cannot build the key", err)
+		}
+	}
+	_, err := l.tx.Exec(ctx, build)
+	if err == nil {
+		_, err = l.tx.Exec(ctx, "SET LOCAL max_parallel_workers_per_gather = DEFAULT; SET LOCAL enable_hashagg = DEFAULT")
+		if err != nil {
+			return nil, l.d.fail("cannot go on", err)
+		}
+		return nil, nil
+	}
+	var p *pgconn.PgError
+	if !errors.As(err, &p) || p.Code != "23505" {
+		return nil, l.d.fail("cannot build the key", err)
+	}
+	if _, err := l.tx.Exec(ctx, "ROLLBACK TO key"); err != nil {
+		return nil, l.d.fail("cannot go on", err)
+	}
+	rows, err := l.tx.Query(ctx, fmt.Sprintf(`WITH twice AS (SELECT %[1]s FROM %[2]s GROUP BY %[1]s HAVING count(*) > 1),
+		numbered AS (SELECT %[1]s, ctid AS place, row_number() OVER () - 1 AS number FROM %[2]s),
+		found AS (SELECT place, number, row_number() OVER (PARTITION BY %[1]s ORDER BY place) AS turn FROM numbered WHERE (%[1]s) IN (SELECT %[1]s FROM twice)),
+		gone AS (DELETE FROM %[2]s WHERE ctid IN (SELECT place FROM found WHERE turn > 1))
+		SELECT number FROM found WHERE turn > 1 ORDER BY 1`, key, l.table))
+	if err != nil {
+		return nil, l.d.fail("cannot find what breaks the key", err)
+	}
+	numbers, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	if err != nil {
+		return nil, l.d.fail("cannot find what breaks the key", err)
+	}
+	for _, s := range []string{build, "SET LOCAL max_parallel_workers_per_gather = DEFAULT; SET LOCAL enable_hashagg = DEFAULT"} {
+		if _, err := l.tx.Exec(ctx, s); err != nil {
+			return nil, l.d.fail("cannot build the key", err)
+		}
+	}
+	var out []db.Refusal
+	for _, n := range numbers {
+		reason := fmt.Sprintf("%s (SQLSTATE %s)", p.Message, p.Code)
+		out = append(out, db.Refusal{Row: int(n), Column: l.key[0], Message: reason, Kind: reason})
+	}
+	return out, nil
+}
+
+// Tally implements db.Load.
+func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
+	return l.d.tally(ctx, l.tx, l.spec.Table, l.loose)
+}
+
+// Tally implements db.Session.
+func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column, error) {
+	found, err := d.Find(ctx, t.Schema, t.Name)
+	if err != nil {
+		return 0, nil, err
+	}
+	tx, err := d.c.BeginTx(ctx, pgx.TxOptions{AccessMode: pgx.ReadOnly})
+	if err != nil {
+		return 0, nil, d.fail("cannot begin a transaction", err)
+	}
+	defer tx.Rollback(ctx)
+	return d.tally(ctx, tx, t, db.LooseColumns(found, t.Columns))
+}
+
+// useProcessors lets processors share the work of going through a table; the
+// transaction's own rows are seen by all of them.
+func useProcessors(ctx context.Context, tx pgx.Tx) error {
+	for _, s := range []string{"SET LOCAL jit = off", "SET LOCAL min_parallel_table_scan_size = 0", "SET LOCAL parallel_setup_cost = 0", "SET LOCAL parallel_tuple_cost = 0"} {
+		if _, err := tx.Exec(ctx, s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// tally lets the server add up what a table holds.
+func (d *DB) tally(ctx context.Context, tx pgx.Tx, t dialect.Table, loose []bool) (int64, []tally.Column, error) {
+	if err := useProcessors(ctx, tx); err != nil {
+		return 0, nil, d.fail("cannot be set up", err)
+	}
+	var list []string
+	for i, c := range t.Columns {
+		list = append(list, facts(quote(c.Name), c.Type, loose[i])...)
+	}
+	got, err := texts(ctx, tx, append([]string{"count(*)::text"}, list...), Dialect.Qualified(t.Schema, t.Name))
+	if err != nil {
+		return 0, nil, d.fail("cannot be tallied", err)
+	}
+	return db.ParseFacts(t.Columns, loose, got)
+}
+
+// texts asks for one row of texts.
+func texts(ctx context.Context, tx pgx.Tx, list []string, from string) ([]*string, error) {
+	rows, err := tx.Query(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+from)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectExactlyOneRow(rows, func(r pgx.CollectableRow) ([]*string, error) {
+		vals := make([]*string, len(list))
+		at := make([]any, len(vals))
+		for i := range vals {
+			at[i] = &vals[i]
+		}
+		return vals, r.Scan(at...)
+	})
+}
+
+// facts are the expressions for one column: how many are not null, the sum,
+// the smallest and the largest, as text, in the units of reading.Value.
+func facts(c string, t sqltype.Type, loose bool) []string {
+	n := "count(" + c + ")::text"
+	if loose {
+		return []string{n, "NULL", "NULL", "NULL"}
+	}
+	of := func(expr string) []string {
+		return []string{n, "sum(" + expr + ")::text", "min(" + expr + ")::text", "max(" + expr + ")::text"}
+	}
+	switch {
+	case t.Kind == sqltype.Boolean:
+		return of(c + "::int")
+	case t.IsInteger(), t.Kind == sqltype.Decimal:
+		return of(c)
+	case t.Kind == sqltype.Double:
+		return []string{n, "NULL", "min(" + c + ")::text", "max(" + c + ")::text"}
+	case t.Kind == sqltype.Date:
+		return []string{n, "sum(" + c + " - DATE '1970-01-01')::text", "(min(" + c + ") - DATE '1970-01-01')::text", "(max(" + c + ") - DATE '1970-01-01')::text"}
+	case t.IsTemporal():
+		micros := func(x string) string { return "((extract(epoch from " + x + ") * 1000000)::numeric(30,0))" }
+		return []string{n, "sum(" + micros(c) + ")::text", micros("min("+c+")") + "::text", micros("max("+c+")") + "::text"}
+	case t.Kind == sqltype.UUID:
+		return []string{n, "(36 * count(" + c + "))::text", "min(" + c + "::text COLLATE \"C\")", "max(" + c + "::text COLLATE \"C\")"}
+	}
+	if t.Kind == sqltype.Char {
+		// Char compares without the spaces that pad it, as its text does, and
+		// its bytes can be told without making texts of all values, which takes
+		// longer than all else: those with the padding, less the padding.
+		return []string{n, fmt.Sprintf("sum(octet_length(%[1]s) - %[2]d + length(%[1]s))::text", c, t.Length), "min(" + c + " COLLATE \"C\")::text", "max(" + c + " COLLATE \"C\")::text"}
+	}
+	return []string{n, "sum(octet_length(" + c + "::text))::text", "min(" + c + "::text COLLATE \"C\")", "max(" + c + "::text COLLATE \"C\")"}
+}
+
+// Commit implements db.Load. Sequences behind loaded columns are set to go
+// on above the largest value first; they do not take part in transactions.
+func (l *load) Commit(ctx context.Context) error {
+	for _, c := range l.spec.Table.Columns {
+		if !c.Type.IsInteger() {
+			continue
+		}
+		var seq *string
+		if err := l.tx.QueryRow(ctx, "SELECT pg_get_serial_sequence($1, $2)", l.table, c.Name).Scan(&seq); err != nil {
+			return l.d.fail("cannot find the sequence of "+c.Name, err)
+		}
+		if seq == nil {
+			continue
+		}
+		if _, err := l.tx.Exec(ctx, fmt.Sprintf(`SELECT setval($1::regclass, m) FROM (SELECT max(%s) AS m FROM %s) x
+			WHERE m >= 1 AND m > (SELECT CASE WHEN is_called THEN last_value ELSE last_value - 1 END FROM %s)`, quote(c.Name), l.table, *seq), *seq); err != nil {
+			return l.d.fail("cannot move the sequence of "+c.Name, err)
+		}
+	}
+	if l.spec.Steps != "" {
+		if err := l.forget(ctx); err != nil {
+			return err
+		}
+	}
+	if err := l.tx.Commit(ctx); err != nil {
+		return l.d.fail("cannot commit", err)
+	}
+	l.d.load = nil
+	if l.spec.Steps != "" {
+		l.d.tidy(ctx, l.spec.Table.Schema)
+	}
+	return nil
+}
+
+// Rollback implements db.Load.
+func (l *load) Rollback() error {
+	if l.d.load == nil {
+		return nil
+	}
+	l.d.load = nil
+	if err := l.tx.Rollback(context.Background()); err != nil && !errors.Is(err, pgx.ErrTxClosed) {
+		return l.d.fail("cannot roll back", err)
+	}
+	return nil
+}
+
+// exactReltuples is up to how many rows the overview counts; above it shows
+// the server's estimate.
+const exactReltuples = 1_000_000
+
+// List implements db.Lister.
+func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
+	rows, err := d.c.Query(ctx, `SELECT n.nspname, c.relname, CASE WHEN c.relkind IN ('v', 'm') THEN 'view' ELSE 'table' END, c.reltuples::bigint, pg_total_relation_size(c.oid)
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg_toast%' AND n.nspname NOT LIKE 'pg_temp%'
+		ORDER BY 1, 2`)
+	if err != nil {
+		return nil, d.fail("cannot list tables", err)
+	}
+	list, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (x db.Listing, err error) {
+		err = r.Scan(&x.Schema, &x.Name, &x.Kind, &x.Rows, &x.Bytes)
+		return
+	})
+	if err != nil {
+		return nil, d.fail("cannot list tables", err)
+	}
+	return list, d.questions(d.c).CountListed(ctx, list, exactReltuples)
+}
+
+// Head implements db.Lister.
+func (d *DB) Head(ctx context.Context, schema, table string, n int) ([][]*string, error) {
+	return d.questions(d.c).Head(ctx, schema, table, n)
+}
+
+func (d *DB) questions(c querier) db.Questions {
+	return db.Questions{Asker: asker{c}, Dialect: Dialect, Fail: d.fail}
+}
+
+// querier is a connection or a transaction.
+type querier interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+}
+
+// asker implements db.Asker.
+type asker struct{ c querier }
+
+// Ask implements db.Asker. The simple protocol gives every type as text.
+func (a asker) Ask(ctx context.Context, sql string, args ...any) (out [][]*string, err error) {
+	rows, err := a.c.Query(ctx, sql, append([]any{pgx.QueryExecModeSimpleProtocol}, args...)...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var row []*string
+		for _, v := range rows.RawValues() {
+			if v == nil {
+				row = append(row, nil)
+				continue
+			}
+			s := string(v)
+			row = append(row, &s)
+		}
+		out = append(out, row)
+	}
+	return out, rows.Err()
+}
+
+// createDatabase creates the database of a connection if it is not there.
+func createDatabase(ctx context.Context, where string, cfg *pgx.ConnConfig) error {
+	name := cfg.Database
+	cfg.Database = "postgres"
+	c, err := pgx.ConnectConfig(ctx, cfg)
+	if err != nil {
+		return explain(where, "cannot connect to create the database", err)
+	}
+	defer c.Close(ctx)
+	var there bool
+	if err := c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", name).Scan(&there); err != nil || there {
+		if err != nil {
+			return explain(where, "cannot list databases", err)
+		}
+		return nil
+	}
+	if _, err := c.Exec(ctx, "CREATE DATABASE "+quote(name)+" ENCODING 'UTF8' TEMPLATE template0"); err != nil {
+		return explain(where, "cannot create the database", err)
+	}
+	return nil
+}

@@ -1,0 +1,39 @@
+package db
+
+import (
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/sqltype"
+)
+
+// A Manner is how scripts for a database are written: what stands around the
+// definition and the rows, and what checks them. Package script does the rest.
+type Manner struct {
+	// Before opens the script. name is the table's, quoted.
+	Before []string
+	// AfterDefinition stands between definition and rows.
+	AfterDefinition []string
+	// After checks that the table has so many rows, undoes everything if not,
+	// and commits.
+	After func(name string, rows int64) []string
+	// Insert is the head of a statement, Row what stands before a row's
+	// literals, Between between rows, Close at the end. In the first three, %s
+	// stands for the table's name and the list of columns.
+	Insert, Row, Between, Close string
+	// Rows is how many rows a statement may have at most, by the number of
+	// columns; nil: no limit but the usual.
+	Rows func(columns int) int
+	// Every tells after how many statements Pause stands; 0: nowhere.
+	Every int
+	Pause string
+	// Copy makes an encoder of rows in a block for the database's own client,
+	// nil where there is no such block.
+	Copy func(types []sqltype.Type) Encoder
+	// Remarks are what somebody who runs the script has to know.
+	Remarks func(t dialect.Table) []string
+}
+
+// ManyRows is the usual form of an INSERT of many rows.
+func ManyRows(m Manner) Manner {
+	m.Insert, m.Row, m.Between, m.Close = "INSERT INTO %s (%s) VALUES\n", "(", "),\n(", ")"
+	return m
+}

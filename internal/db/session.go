@@ -1,0 +1,263 @@
+// Package db is what a live database must do for a load.
+//
+// The model: a [Session] is a connection. It begins one [Load], which is one
+// transaction: rows go in as batches, in the form that the target's own
+// [Encoder] made of them, side by side, before; then the load tallies what
+// the table now holds, and only when that agrees with what was read does the
+// caller commit. Whatever else happens, the table is as it was.
+//
+// Each database is a package of its own below this one. What only some can do
+// is an optional interface here, found by type assertion.
+package db
+
+import (
+	"context"
+	"fmt"
+	"math/big"
+
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/reading"
+	"ambertray/internal/sqltype"
+	"ambertray/internal/tally"
+)
+
+// A Session is a connection to a database.
+type Session interface {
+	Dialect() *dialect.Dialect
+	// Find describes a table, or returns nil if there is none.
+	Find(ctx context.Context, schema, table string) (*Table, error)
+	// Count tells how many rows a table has. It may read all of the table.
+	Count(ctx context.Context, t *Table) (int64, error)
+	// Begin starts a load.
+	Begin(ctx context.Context, spec Spec) (Load, error)
+	// Tally tells what a table holds of the columns given, whose types are
+	// those that values are read as.
+	Tally(ctx context.Context, t dialect.Table) (rows int64, columns []tally.Column, err error)
+	// Describe tells which columns a query yields.
+	Describe(ctx context.Context, query string) ([]Column, error)
+	// Scan runs a query and calls row for each row. Fields are text in the
+	// plain form of the columns' types, see reading.Plain; of types that have
+	// none, and of Kind None, they are as the database writes them. A nil field
+	// is null. Fields are valid until row returns.
+	Scan(ctx context.Context, query string, columns []Column, row func(fields [][]byte) error) error
+	// Close ends the connection. An open load is rolled back.
+	Close() error
+}
+
+// A Table is one that the database has.
+type Table struct {
+	Schema, Name string
+	Columns      []Column
+	Comment      string
+	// Unsafe says why a load into the table could not be undone, if so.
+	Unsafe string
+}
+
+// A Column is one of a table that the database has.
+type Column struct {
+	Name     string
+	Type     string // as the database writes it
+	Required bool
+	Key      int // its place in the primary key, from 1, or 0
+	// Default tells that the database fills the column where nothing is given;
+	// Identity that it numbers it, Generated that it computes it.
+	Default, Identity, Generated bool
+	// SQL is the standard type that values are read as. Its Kind is None where
+	// the database's type has no counterpart: then values go in as text, and
+	// only their number is verified.
+	SQL sqltype.Type
+	// Lo and Hi bound an integer type that is narrower than SQL, if not both 0.
+	Lo, Hi int64
+	// Truth tells that the column, an integer, also takes true and false, and
+	// UTC that it, a timestamp, takes one with time zone, in UTC.
+	Truth, UTC bool
+	// Comment is the column's description in the database.
+	Comment string
+	// AnyLength tells that SQL's length, precision or scale is not the
+	// database's: the column takes whatever the values need.
+	AnyLength bool
+}
+
+// A Mode is what a load does with the table.
+type Mode string
+
+// The modes.
+const (
+	Create  Mode = "create"  // a new table; it must not exist
+	Append  Mode = "append"  // rows are added to a table
+	Refill  Mode = "refill"  // a table is emptied and loaded
+	Replace Mode = "replace" // a table is dropped, created and loaded
+)
+
+// New reports whether the mode creates the table.
+func (m Mode) New() bool { return m == Create || m == Replace || m == "" }
+
+// A Spec is what a load is to do.
+type Spec struct {
+	Mode Mode
+	// Table is the definition of a new table. Of one that exists, it has the
+	// columns that are loaded, with the types that values are read as.
+	Table dialect.Table
+	// Like is a table whose structure a new one takes, instead of Table's; nil:
+	// none.
+	Like *Name
+	// SlowPath loads by inserts, where the bulk path is forbidden.
+	SlowPath bool
+	// Once tells that the rows cannot be told apart again when all are in: a
+	// [Finisher] must then refuse each as it comes.
+	Once bool
+	// Steps, if not empty, names a load that is a [Stepper] and makes use of
+	// that. Going tells that it has committed steps before, so that the table
+	// is as it left it.
+	Steps string
+	Going bool
+}
+
+// A Listing is one table in an overview of a database.
+type Listing struct {
+	Schema    string `json:"schema,omitempty"`
+	Name      string `json:"name"`
+	Kind      string `json:"kind"` // table, view, unfinished or remains
+	Rows      int64  `json:"rows"`
+	Estimated bool   `json:"estimated"` // Rows is the database's own estimate
+	Bytes     int64  `json:"bytes"`     // on disk, with indexes; 0: not known
+}
+
+// A Lister can list its tables and show rows.
+type Lister interface {
+	List(ctx context.Context) ([]Listing, error)
+	// Head returns the first rows of a table as text; nil is null.
+	Head(ctx context.Context, schema, table string, n int) ([][]*string, error)
+}
+
+// A Load is one transaction. It is for one goroutine.
+type Load interface {
+	// Encoder returns an encoder for one goroutine.
+	Encoder() Encoder
+	// Write sends a batch. Rows that the database refuses are left out and
+	// returned; an error means that the load cannot go on. A [Keeper] may keep
+	// the batch's memory.
+	Write(ctx context.Context, b Batch) ([]Refusal, error)
+	// Tally tells what the table now holds of the columns that are loaded.
+	Tally(ctx context.Context) (rows int64, columns []tally.Column, err error)
+	Commit(ctx context.Context) error
+	Rollback() error
+}
+
+// Sized is a Load for which batches of another size do better than the usual
+// one of 4 MB of source.
+type Sized interface {
+	BatchBytes() int
+}
+
+// A Keeper is a Load that keeps a batch's memory beyond Write, to send it
+// meanwhile.
+type Keeper interface {
+	// Instead returns data, which was written last, or memory to use in its
+	// place if the load keeps it.
+	Instead(data []byte) []byte
+}
+
+// A Checker is a Load that can tell by checksums whether its table holds the
+// rows that were written, which takes a fraction of the time of a tally.
+type Checker interface {
+	// Check returns nil where the load has no checksums.
+	Check(ctx context.Context) (*Checks, error)
+}
+
+// Checks are what the rows that a table holds come to, as the database says or
+// as is read back from it.
+type Checks struct {
+	Rows int64
+	// Sum is that of the checksums of all rows; see [Summer].
+	Sum uint64
+	// Totals are the exact sums of the values of columns, as tally.Column has
+	// them: the checksums are those of rows as they are sent, and would not show
+	// that they were made wrong. Nil for columns without, see [HasTotal], and for
+	// those whose values the encoder itself reads again.
+	Totals []*big.Int
+}
+
+// A Summer is an Encoder that adds up checksums of its rows.
+type Summer interface {
+	// Sum is the sum, modulo 2^64, of the rows' checksums since it was last
+	// called. Each depends on all values of its row, and the sum not on the
+	// order of rows.
+	Sum() uint64
+}
+
+// A Finisher is a Load that has work left when all rows are in, such as
+// building the key of a new table. Rows that it finds to break the key are
+// taken out again and returned, with their numbers among all rows that were
+// written and not refused, from 0.
+type Finisher interface {
+	Finish(ctx context.Context) ([]Refusal, error)
+}
+
+// A Stepper is a Load that can commit on its way. With each commit goes a note
+// of how far the load is, into a table beside the one that is loaded, in the
+// same transaction; the last commit removes the load's notes.
+type Stepper interface {
+	// Step commits what has been written, as the step-th such commit, from 1,
+	// and goes on in a new transaction.
+	Step(ctx context.Context, step int, note string) error
+}
+
+// A Noter is a Session whose loads are Steppers.
+type Noter interface {
+	// Notes returns the notes of a load, in order: none if it has not committed
+	// a step, or is done. It waits until no other session is at the load any
+	// more, since the server may not have noticed yet that a program was
+	// killed, and keeps others from it as long as the connection lives.
+	Notes(ctx context.Context, schema, load string) ([]string, error)
+}
+
+// An Encoder turns rows into the form that a target takes in bulk. It
+// allocates nothing but dst's growth.
+type Encoder interface {
+	Append(dst []byte, row []reading.Value) []byte
+}
+
+// A Batch is rows in encoded form.
+type Batch struct {
+	Rows int
+	Data []byte
+}
+
+// A Refusal is a row that the database would not take.
+type Refusal struct {
+	Row     int // in the batch, from 0; from Finish: in the load
+	Column  string
+	Message string // the database's own, with its code
+	// Kind is the message without the row's own values, for grouping.
+	Kind string
+}
+
+// An Error is a database's failure, with what can be done about it.
+type Error struct {
+	Where string // the database, without password
+	What  string
+	Do    string
+	Err   error
+}
+
+func (e *Error) Error() string {
+	s := e.Where + ": " + e.What
+	if e.Err != nil {
+		s += ": " + e.Err.Error()
+	}
+	if e.Do != "" {
+		s += "\n  " + e.Do
+	}
+	return s
+}
+
+func (e *Error) Unwrap() error { return e.Err }
+
+// Qualified is a table's name for messages.
+func Qualified(schema, name string) string {
+	if schema == "" {
+		return name
+	}
+	return fmt.Sprintf("%s.%s", schema, name)
+}
