@@ -10,7 +10,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"ambertray/internal/desk"
 	"ambertray/internal/load"
+	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/source"
@@ -40,21 +42,21 @@ func TestNumbersForPeople(t *testing.T) {
 
 func TestShares(t *testing.T) {
 	for in, want := range map[string]float64{"": 0, "0": 0, "1%": 0.01, "0.1%": 0.001, "0.05": 0.05, "50%": 0.5} {
-		got, err := share(in)
+		got, err := phrase.ParseShare(in)
 		require.NoError(t, err)
 		assert.InDelta(t, want, got, 1e-12, in)
 	}
 	for _, in := range []string{"x", "51%", "-1%", "2", "%"} {
-		_, err := share(in)
+		_, err := phrase.ParseShare(in)
 		assert.Error(t, err, in)
 	}
-	for in, want := range map[string]rejects{"": {-1, 0}, "0": {0, 0}, "12": {12, 0}, "5%": {-1, 0.05}} {
-		got, err := rejectLimit(in)
+	for in, want := range map[string]desk.RejectLimit{"": {Count: -1}, "0": {}, "12": {Count: 12}, "5%": {Count: -1, Share: 0.05}} {
+		got, err := desk.ParseLimit(in)
 		require.NoError(t, err)
 		assert.Equal(t, want, got)
 	}
 	for _, in := range []string{"-1", "x", "99%"} {
-		_, err := rejectLimit(in)
+		_, err := desk.ParseLimit(in)
 		assert.Error(t, err)
 	}
 }

@@ -2,9 +2,8 @@ package cli
 
 import (
 	"bufio"
-	"context"
-	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"strings"
 
@@ -12,8 +11,8 @@ import (
 	"golang.org/x/term"
 
 	"ambertray/internal/db"
-	"ambertray/internal/db/connect"
-	"ambertray/internal/load"
+	"ambertray/internal/desk"
+	"ambertray/internal/match"
 )
 
 // databaseFlags are the options about connecting.
@@ -31,79 +30,85 @@ func (f *databaseFlags) addPassword(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.passwordFile, "password-file", "", "file with the database password (else the URL, PGPASSWORD, ~/.pgpass, AMBERTRAY_PASSWORD, or a prompt)")
 }
 
-// connect opens a database; a SQLite file is created if need be.
-func (a *app) connect(ctx context.Context, url string, f *databaseFlags) (db.Session, error) {
-	return a.connectTo(ctx, url, f, false)
+// at is the database of a URL.
+func (f *databaseFlags) at(url string) desk.DatabaseRequest {
+	return desk.DatabaseRequest{URL: url, PasswordFile: f.passwordFile, Create: f.createDatabase}
 }
 
-// existing opens a database that is there.
-func (a *app) existing(ctx context.Context, url string, f *databaseFlags) (db.Session, error) {
-	return a.connectTo(ctx, url, f, true)
+// person reports whether somebody can be asked.
+func (a *app) person() (*os.File, bool) {
+	in, ok := a.in.(*os.File)
+	return in, ok && isTerminal(in) && isTerminal(a.err)
 }
 
-func (a *app) connectTo(ctx context.Context, url string, f *databaseFlags, existing bool) (db.Session, error) {
-	var ask func() (string, error)
-	if in, ok := a.in.(*os.File); ok && isTerminal(in) && isTerminal(a.err) {
-		ask = func() (string, error) {
-			fmt.Fprintf(a.err, "Password for %s: ", connect.Redact(url))
+// newDesk is a desk that this terminal stands in front of.
+func (a *app) newDesk(log *slog.Logger) *desk.Desk {
+	d := &desk.Desk{Version: a.version, Stdin: a.in, Log: log, Meter: a.newMeter, Tell: a.told}
+	if in, ok := a.person(); ok {
+		d.Password = func(url string) (string, error) {
+			fmt.Fprintf(a.err, "Password for %s: ", url)
 			b, err := term.ReadPassword(int(in.Fd()))
 			fmt.Fprintln(a.err)
 			return string(b), err
 		}
+		d.Ask = func(q desk.Question) (bool, error) {
+			fmt.Fprintf(a.err, "%s.\nType yes to go on: ", q.Ask)
+			line, _ := bufio.NewReader(in).ReadString('\n')
+			return strings.TrimSpace(strings.ToLower(line)) == "yes", nil
+		}
 	}
-	conn, err := connect.Open(ctx, url, connect.Options{Password: connect.Password(f.passwordFile, ask), CreateDatabase: f.createDatabase, Existing: existing})
-	var bad *db.BadURL
-	if errors.As(err, &bad) {
-		return nil, asked("%w", err)
-	}
-	return conn, err
+	return d
 }
 
-// confirm asks on a terminal. Where there is none, the answer is no.
-func (a *app) confirm(what string) error {
-	in, ok := a.in.(*os.File)
-	if !ok || !isTerminal(in) || !isTerminal(a.err) {
-		return asked("%s\n  say --yes if that is meant; nothing was changed", what)
+// told shows what happens before the answer.
+func (a *app) told(e desk.Event) {
+	switch e := e.(type) {
+	case desk.NoteEvent:
+		fmt.Fprintln(a.err, e.Text)
+	case desk.GoingOnEvent:
+		if !a.json {
+			fmt.Fprintf(a.err, "%s: going on behind %s, %s of them in the table\n", e.Entry, plural(e.Done.Read, "record"), grouped(e.Done.Loaded))
+		}
+	case desk.MappedEvent:
+		if !a.json {
+			a.printMapping(e.MappingAnswer)
+		}
+	case desk.ComparedEvent:
+		if !a.json {
+			a.printChanges(e.Changes, e.Compared)
+		}
+	default:
+		panic(fmt.Sprintf("nothing is said of %T", e))
 	}
-	fmt.Fprintf(a.err, "%s.\nType yes to go on: ", what)
-	line, _ := bufio.NewReader(in).ReadString('\n')
-	if strings.TrimSpace(strings.ToLower(line)) != "yes" {
-		return asked("not confirmed; nothing was changed")
-	}
-	return nil
 }
 
 // printMapping shows each pairing of file and table.
-func (a *app) printMapping(in *input, t *db.Table, state string, m *load.Mapping, dryRun bool) error {
-	if a.json {
-		return printJSON(a.out, map[string]any{"dry_run": dryRun, "table": t.Name, "schema": t.Schema, "blocked": m.Blocked(), "mapping": m.Pairings})
-	}
+func (a *app) printMapping(m *desk.MappingAnswer) {
 	st := a.style(a.out)
-	fmt.Fprintf(a.out, "%s  into %s, %s\n\n", st.head(in.source.Name), db.Qualified(t.Schema, t.Name), state)
+	fmt.Fprintf(a.out, "%s  into %s, %s\n\n", st.head(m.Source), db.Qualified(m.Schema, m.Table), m.State)
 	g := newGrid(st, "in the file", "needs", "in the table", "type", "", "")
 	wide := 0
-	for _, p := range m.Pairings {
+	for _, p := range m.Mapping {
 		wide = max(wide, min(width(p.From), 26)+min(width(p.Column), 26)+width(p.FileType)+min(width(p.TableType), 30))
 	}
-	for _, p := range m.Pairings {
+	for _, p := range m.Mapping {
 		weight := a.weight(st, p.Weight)
 		g.row(shorten(p.From, 26), p.FileType, shorten(p.Column, 26), shorten(p.TableType, 30), weight, shorten(p.Text, max(st.width-wide-26, 30)))
 	}
 	g.render(a.out)
-	if dryRun {
+	if m.DryRun {
 		fmt.Fprintf(a.out, "\n%s; the table was not touched\n", st.head("Dry run"))
 	} else {
 		fmt.Fprintln(a.out)
 	}
-	return nil
 }
 
 // weight shows how much a difference matters.
-func (a *app) weight(st style, w load.Weight) string {
+func (a *app) weight(st style, w match.Weight) string {
 	switch w {
-	case load.Caution:
+	case match.Caution:
 		return st.warn(string(w))
-	case load.Blocking:
+	case match.Blocking:
 		return st.bad(string(w))
 	}
 	return st.good(string(w))

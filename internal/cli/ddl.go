@@ -1,14 +1,12 @@
 package cli
 
 import (
-	"fmt"
-	"strings"
+	"io"
 
 	"github.com/spf13/cobra"
 
 	"ambertray/internal/db/connect"
-	"ambertray/internal/db/dialect"
-	"ambertray/internal/plan"
+	"ambertray/internal/desk"
 )
 
 func (a *app) ddlCommand() *cobra.Command {
@@ -34,24 +32,19 @@ The databases are ` + connect.Names() + `.`,
 			if err != nil {
 				return asked("--for: %w", err)
 			}
-			p, err := a.planOf(cmd, args[0], &f)
+			in, err := f.request(args)
 			if err != nil {
 				return err
 			}
-			t := p.Definition()
-			if err := checkNames(d.Dialect, t); err != nil {
+			def, err := a.desk.Define(cmd.Context(), in, d)
+			if err != nil {
 				return err
 			}
-			statements := d.Create(t)
-			text := strings.Join(statements, ";\n") + ";\n"
-			switch {
-			case a.json:
-				return printJSON(a.out, map[string]any{"database": d.Name, "table": t.Name, "statements": statements})
-			case output != "":
-				return writeFile(output, []byte(text), yes)
+			if a.json {
+				return printJSON(a.out, def)
 			}
-			fmt.Fprint(a.out, text)
-			return nil
+			out := desk.Output{File: output, To: a.out, Over: yes}
+			return out.Write(func(w io.Writer) error { _, err := io.WriteString(w, def.Text()); return err })
 		},
 	}
 	f.add(cmd)
@@ -60,40 +53,4 @@ The databases are ` + connect.Names() + `.`,
 	cmd.Flags().StringVarP(&output, "output", "o", "", "file to write to, instead of standard output")
 	cmd.Flags().BoolVar(&yes, "yes", false, "write over an existing file")
 	return cmd
-}
-
-// planOf is the plan that an argument is, or that its source suggests.
-func (a *app) planOf(cmd *cobra.Command, name string, f *inputFlags) (*plan.Plan, error) {
-	if isPlan(name) {
-		p, err := plan.ReadFile(name)
-		if err == nil && f.table != "" {
-			p.Table.Name = f.table
-		}
-		if err == nil && f.schema != "" {
-			p.Table.Schema = f.schema
-		}
-		return p, err
-	}
-	in, err := a.open(cmd.Context(), name, f, false)
-	if err != nil {
-		return nil, err
-	}
-	return in.plan, in.blocked()
-}
-
-// checkNames makes sure that the database takes every name.
-func checkNames(d *dialect.Dialect, t dialect.Table) error {
-	for _, n := range append([]string{t.Name}, columnNames(t)...) {
-		if err := d.Check(n); err != nil {
-			return asked("%w\n  choose another name in the plan, or use --names safe", err)
-		}
-	}
-	return nil
-}
-
-func columnNames(t dialect.Table) (names []string) {
-	for _, c := range t.Columns {
-		names = append(names, c.Name)
-	}
-	return
 }

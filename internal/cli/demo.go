@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ambertray/internal/demo"
+	"ambertray/internal/desk"
 )
 
 func (a *app) demoCommand() *cobra.Command {
@@ -43,7 +44,7 @@ func (a *app) demo(ctx context.Context, folder string) error {
 	if err != nil {
 		return err
 	}
-	if fileExists(filepath.Join(folder, "harrowmere.db")) {
+	if desk.FileExists(filepath.Join(folder, "harrowmere.db")) {
 		return asked("%s: a demo has run here already\n  name another folder, or remove this one", folder)
 	}
 	if err := demo.Write(folder); err != nil {

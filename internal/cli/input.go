@@ -1,19 +1,13 @@
 package cli
 
 import (
-	"context"
-	"errors"
-	"io"
-	"os"
-	"path/filepath"
-	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"ambertray/internal/load"
+	"ambertray/internal/desk"
+	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/reading"
@@ -55,9 +49,6 @@ type inputFlags struct {
 	require       []string
 	keepEmpty     string
 	provenance    bool
-	// once tells that the command reads its sources no more than once, but for
-	// their beginnings.
-	once bool
 }
 
 func (f *inputFlags) add(cmd *cobra.Command) {
@@ -179,7 +170,7 @@ func (f *inputFlags) options() (o profile.Options, err error) {
 		return o, asked("--decimal %q: use point or comma", f.decimal)
 	}
 	o.NullWords = f.nullWords
-	if o.Tolerate, err = share(f.tolerate); err != nil {
+	if o.Tolerate, err = phrase.ParseShare(f.tolerate); err != nil {
 		return o, asked("--tolerate %q: use a share from 0%% to 50%%, like 0.1%%", f.tolerate)
 	}
 	o.Same = map[string]string{}
@@ -207,22 +198,6 @@ func (f *inputFlags) options() (o profile.Options, err error) {
 	return o, nil
 }
 
-// share reads 1% or 0.01.
-func share(s string) (float64, error) {
-	if s == "" {
-		return 0, nil
-	}
-	n, percent := strings.CutSuffix(s, "%")
-	v, err := strconv.ParseFloat(n, 64)
-	if percent {
-		v /= 100
-	}
-	if err == nil && (v < 0 || v > 0.5) {
-		err = strconv.ErrRange
-	}
-	return v, err
-}
-
 func (f *inputFlags) wishes() (plan.Wishes, error) {
 	w := plan.Wishes{Schema: f.schema, Table: f.table, KeepNames: f.names == "keep", Key: f.key, NoKey: f.noKey,
 		RowNumber: f.rowNumber, LeaveOut: f.leaveOut, Required: f.require, KeepEmpty: f.keepEmpty, Tolerate: f.tolerate, Provenance: f.provenance}
@@ -237,276 +212,26 @@ func (f *inputFlags) wishes() (plan.Wishes, error) {
 	return w, nil
 }
 
-// input is a file, its profile and its plan: given, or made of the profile.
-type input struct {
-	source   *source.Source   // the first
-	sources  []*source.Source // all
-	profile  *profile.Profile // nil for a given plan, unless asked for
-	plan     *plan.Plan
-	comments plan.Comments // with the evidence that there is for the plan
-	given    bool          // the plan was given
-}
+// ofPlan are the options whose place, with a plan, is the plan.
+var ofPlan = []string{"delimiter", "quote", "escape", "encoding", "header-row", "skip", "footer", "member", "sheet", "range", "same", "dates", "decimal",
+	"null-word", "tolerate", "type", "names", "key", "no-key", "row-number", "leave-out", "require", "keep-empty", "provenance"}
 
-// isPlan reports whether a file is a plan.
-func isPlan(name string) bool {
-	f, err := os.Open(name)
-	if err != nil {
-		return false
+// request is what the options and names ask for.
+func (f *inputFlags) request(names []string) (in desk.Input, err error) {
+	in.Names = names
+	if in.Known, err = f.known(); err != nil {
+		return in, err
 	}
-	defer f.Close()
-	head := make([]byte, 4096)
-	n, _ := io.ReadFull(f, head)
-	return plan.IsPlan(head[:n])
-}
-
-// open opens an argument that is a plan or a source. A source is profiled and
-// planned; a plan only with profiled.
-func (a *app) open(ctx context.Context, name string, f *inputFlags, profiled bool) (*input, error) {
-	in, err := a.openAll(ctx, []string{name}, f, profiled)
-	if err == nil && len(in.sources) > 1 {
-		return nil, asked("%s: stands for %d sources\n  name one of them behind the plan: %s", name, len(in.sources), in.source.Name)
+	if in.Options, err = f.options(); err != nil {
+		return in, err
 	}
-	return in, err
-}
-
-// openAll opens a source, or a plan with all of its sources: those named
-// behind it, else those that it names, where a name may be a pattern.
-func (a *app) openAll(ctx context.Context, names []string, f *inputFlags, profiled bool) (*input, error) {
-	name := names[0]
-	in := &input{}
-	known, err := f.known()
-	if err != nil {
-		return nil, err
+	if in.Wishes, err = f.wishes(); err != nil {
+		return in, err
 	}
-	known.Stdin = a.in
-	opt, err := f.options()
-	if err != nil {
-		return nil, err
-	}
-	wishes, err := f.wishes()
-	if err != nil {
-		return nil, err
-	}
-	wishes.Same = opt.Same
-	if isPlan(name) {
-		in.given = true
-		if in.plan, err = plan.ReadFile(name); err != nil {
-			return nil, err
+	for _, name := range ofPlan {
+		if f.cmd.Flags().Lookup(name) != nil && f.given(name) {
+			in.Set = append(in.Set, "--"+name)
 		}
-		for _, flag := range []string{"delimiter", "quote", "escape", "encoding", "header-row", "skip", "footer", "member", "sheet", "range", "same", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key", "row-number", "leave-out", "require", "keep-empty", "provenance"} {
-			if f.cmd.Flags().Lookup(flag) != nil && f.given(flag) {
-				return nil, asked("--%s: the plan %s already says this\n  change the plan, or use the source itself", flag, name)
-			}
-		}
-		if f.table != "" {
-			in.plan.Table.Name = f.table
-		}
-		if f.schema != "" {
-			in.plan.Table.Schema = f.schema
-		}
-		known.Once = !profiled
-		if in.sources, err = a.planSources(ctx, name, in.plan, names[1:], known); err != nil {
-			return nil, err
-		}
-		if !slices.ContainsFunc(in.sources, func(s *source.Source) bool { return !in.plan.Made(s) }) {
-			// The evidence in the plan is that of these files.
-			if in.comments, err = plan.RemarksIn(name); err != nil {
-				return nil, err
-			}
-		}
-	} else {
-		known.Once = f.once
-		if in.sources, err = openSources(ctx, names, known); err != nil {
-			return nil, err
-		}
-	}
-	in.source = in.sources[0]
-	a.opened = append(a.opened, in.sources...)
-	if in.given && !profiled {
-		return in, nil
-	}
-	m := a.newMeter(ctx, "looking", in.size())
-	defer m.end()
-	opt.Progress = func(bytes, records int64) {
-		m.set(load.Progress{Stage: "looking", Bytes: bytes, Size: in.size(), Records: records})
-	}
-	if in.given {
-		for _, c := range in.plan.Columns {
-			for _, h := range c.Also {
-				opt.Same[h] = c.From
-			}
-		}
-	}
-	if in.profile, _, err = profile.RunAll(ctx, in.sources, opt); err != nil {
-		return nil, err
-	}
-	for h := range opt.Types {
-		found := false
-		for _, c := range in.profile.Columns {
-			found = found || strings.EqualFold(c.Header, h)
-		}
-		if !found {
-			return nil, asked("--type: the file has no column %q", h)
-		}
-	}
-	if in.given {
-		// What the plan has decided is no question any more.
-		in.profile.Findings = slices.DeleteFunc(in.profile.Findings, func(f profile.Finding) bool {
-			return f.Code == "dates-undecided" || f.Code == "mark-undecided" || f.Code == "mark-assumed" || f.Code == "mark-by-others" || f.Code == "renamed" || f.Code == "near-miss"
-		})
-		return in, nil
-	}
-	if in.plan, in.comments, err = plan.Build(in.sources, in.profile, wishes); err != nil {
-		var pe *plan.Error
-		if errors.As(err, &pe) {
-			return nil, err
-		}
-		return nil, asked("%w", err)
 	}
 	return in, nil
-}
-
-// openSources opens files: each by itself, all that a pattern matches, or
-// several sheets of a workbook.
-func openSources(ctx context.Context, names []string, known source.Known) (out []*source.Source, err error) {
-	for _, name := range names {
-		files := []string{name}
-		if strings.ContainsAny(name, "*?[") && !fileExists(name) && !source.IsLink(name) {
-			if files, err = matching("", name); err != nil {
-				return nil, err
-			}
-		}
-		for _, file := range files {
-			sheets := []string{known.Sheet}
-			if known.Sheet == "all" || strings.ContainsAny(known.Sheet, "*?[") {
-				if sheets, err = source.Sheets(ctx, file, known.Sheet, known); err != nil {
-					return nil, err
-				}
-			}
-			for _, sheet := range sheets {
-				k := known
-				k.Sheet = sheet
-				src, err := source.Open(ctx, file, k)
-				if err != nil {
-					return nil, err
-				}
-				out = append(out, src)
-			}
-		}
-	}
-	return out, nil
-}
-
-// planSources opens the files of a plan, or others of their form.
-func (a *app) planSources(ctx context.Context, planFile string, p *plan.Plan, files []string, given source.Known) (out []*source.Source, err error) {
-	type one struct {
-		file, sheet string
-		form        *plan.Source
-	}
-	var all []one
-	for _, file := range files {
-		all = append(all, one{file, p.Sources[0].Sheet, &p.Sources[0]})
-	}
-	if len(files) == 0 {
-		for i := range p.Sources {
-			s := &p.Sources[i]
-			found, err := matching(planFile, s.File)
-			if err != nil {
-				return nil, err
-			}
-			for _, file := range found {
-				all = append(all, one{file, s.Sheet, s})
-			}
-		}
-	}
-	for _, x := range all {
-		known := x.form.Known()
-		known.MaxRecord, known.MaxUnpacked, known.Idle, known.Stdin, known.Once = given.MaxRecord, given.MaxUnpacked, given.Idle, given.Stdin, given.Once
-		some, err := openSources(ctx, []string{x.file}, known)
-		if err != nil {
-			return nil, err
-		}
-		for _, src := range some {
-			for _, other := range out {
-				if other.Path == src.Path && other.Part() == src.Part() {
-					return nil, asked("%s: is named twice\n  a file is loaded once in a load", src.Name)
-				}
-			}
-			out = append(out, src)
-		}
-	}
-	return out, nil
-}
-
-// matching lists the files that a plan's source stands for: one, or all that
-// its pattern matches, in the order of their names. They are looked for where
-// the program runs, else beside the plan.
-func matching(planFile, file string) ([]string, error) {
-	if file == source.Stdin || source.IsLink(file) {
-		return []string{file}, nil
-	}
-	places := []string{file}
-	if planFile != "" && !filepath.IsAbs(file) {
-		places = append(places, filepath.Join(filepath.Dir(planFile), file))
-	}
-	for _, p := range places {
-		if fileExists(p) {
-			return []string{p}, nil
-		}
-	}
-	if strings.ContainsAny(file, "*?[") {
-		for _, p := range places {
-			found, err := filepath.Glob(p)
-			if err != nil {
-				return nil, asked("%s: %q is not a pattern: %w", planFile, file, err)
-			}
-			if len(found) > 0 {
-				return found, nil
-			}
-		}
-		if planFile == "" {
-			return nil, asked("no file matches %s", file)
-		}
-		return nil, asked("%s: no file matches %s\n  correct file: in the plan, or name the files behind the plan", planFile, file)
-	}
-	return places[:1], nil // opening it says what is wrong
-}
-
-func fileExists(name string) bool {
-	_, err := os.Stat(name)
-	return err == nil
-}
-
-// blocked is the error of a source whose findings need a decision first, or
-// nil.
-func (in *input) blocked() error {
-	if in.profile == nil || in.given {
-		return nil
-	}
-	text := ""
-	n := 0
-	for _, f := range in.profile.Findings {
-		if f.Weight != profile.Blocker {
-			continue
-		}
-		n++
-		text += "\n  "
-		if f.Column != "" {
-			text += f.Column + ": "
-		}
-		text += f.Text
-		for i, e := range f.Examples {
-			if i == 3 {
-				break
-			}
-			text += "\n    " + e.Place() + " '" + shorten(e.Value, 60) + "'"
-		}
-		if f.Do != "" {
-			text += "\n    → " + f.Do
-		}
-	}
-	if n == 0 {
-		return nil
-	}
-	return asked("%s: a decision is needed first%s", in.source.Name, text)
 }

@@ -2,12 +2,8 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"log/slog"
-	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -15,9 +11,8 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/connect"
-	"ambertray/internal/load"
-	"ambertray/internal/plan"
-	"ambertray/internal/source"
+	"ambertray/internal/desk"
+	"ambertray/internal/match"
 	"ambertray/internal/tray"
 )
 
@@ -104,323 +99,53 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	if f.into == "" {
 		return asked("load: say into which database\n  --into %s", connect.Examples())
 	}
-	mode := db.Mode(f.mode)
-	switch mode {
-	case db.Create, db.Append, db.Refill, db.Replace:
-	default:
-		return asked("--mode %q: use create, append, refill or replace", f.mode)
-	}
-	if f.like != "" && !mode.New() {
-		return asked("--like: only a new table can take the structure of another\n  use --mode create or replace")
-	}
-	limit, err := rejectLimit(f.maxRejects)
+	in, err := f.request(names)
 	if err != nil {
 		return err
 	}
-	if err := f.checkSteps(mode, limit); err != nil {
-		return err
-	}
-	in, err := a.openAll(ctx, names, &f.inputFlags, false)
+	limit, err := limitOf(f.maxRejects)
 	if err != nil {
 		return err
 	}
-	if err := in.blocked(); err != nil {
-		return err
-	}
-	if in.profile != nil && in.profile.Records == 0 {
-		return fmt.Errorf("%s: has a header and no records\n  there is nothing to load; the definition alone comes with 'ambertray ddl'", in.source.Name)
-	}
-	tolerate, err := in.tolerate(f)
+	a.desk.Tray = trayDir(f.tray)
+	answer, err := a.desk.Load(ctx, desk.LoadRequest{Input: in, Into: f.at(f.into), Mode: db.Mode(f.mode), Like: f.like, ByPosition: f.byPosition,
+		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, DryRun: f.dryRun, Yes: f.yes, Again: f.again, AcceptChanges: f.accept, Limit: limit, Every: f.every})
+	return a.answered(answer, err)
+}
+
+func limitOf(s string) (desk.RejectLimit, error) {
+	limit, err := desk.ParseLimit(s)
 	if err != nil {
-		return err
+		return limit, asked("--max-rejects %q: %w", s, err)
 	}
-	if in.given {
-		if err := a.changes(ctx, in, f, mode.New() && f.like == "", tolerate); err != nil {
-			return err
-		}
-	}
-	if _, err := load.Positions(in.plan, in.source); err != nil {
-		return err
-	}
-	in.plan.Sources = nil
-	for _, s := range in.sources {
-		in.plan.Sources = append(in.plan.Sources, plan.FromLayout(s))
-	}
-	job := load.Job{Sources: in.sources, Plan: in.plan, MaxRejects: limit.count, MaxShare: limit.share, Every: f.every}
-	if f.dryRun && mode.New() && f.like == "" {
-		return a.dryRun(ctx, in, job)
-	}
-	conn, err := a.connect(ctx, f.into, &f.databaseFlags)
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	def := in.plan.Definition()
-	if err := checkNames(conn.Dialect(), def); err != nil {
-		return err
-	}
-	found, err := conn.Find(ctx, def.Schema, def.Name)
-	if err != nil {
-		return err
-	}
-	where := fmt.Sprintf("%s: the table %s", connect.Redact(f.into), db.Qualified(def.Schema, def.Name))
-	switch {
-	case mode == db.Create && found != nil:
-		rows, err := conn.Count(ctx, found)
-		if err != nil {
-			return err
-		}
-		return asked("%s exists already, with %s\n  choose another name with --table, or say --mode append, refill or replace; nothing was changed", where, plural(rows, "row"))
-	case !mode.New() && found == nil:
-		return asked("%s does not exist\n  check the name and --schema, or create it with --mode create", where)
-	}
-	if mode == db.Append && !f.again {
-		if err := a.loadedBefore(in, f, found); err != nil {
-			return err
-		}
-	}
-	job.Spec = db.Spec{Mode: mode, Table: def, SlowPath: f.slowPath}
-	like := found
-	if f.like != "" {
-		schema, table := def.Schema, f.like
-		if s, t, ok := strings.Cut(f.like, "."); ok {
-			schema, table = s, t
-		}
-		if like, err = conn.Find(ctx, schema, table); err != nil {
-			return err
-		} else if like == nil {
-			return asked("--like: the table %s does not exist", f.like)
-		}
-		job.Spec.Like = &db.Name{Schema: schema, Table: table}
-		copied := *like
-		copied.Schema, copied.Name = def.Schema, def.Name
-		like = &copied
-	}
-	if !mode.New() || f.like != "" {
-		m, err := load.Map(ctx, in.sources, in.plan, like, load.MapOptions{ByPosition: f.byPosition, KeepIdentity: f.keepIdentity, Tolerate: tolerate, Profile: in.profile})
-		if err != nil {
-			return err
-		}
-		if f.dryRun || !a.json {
-			state := "a new table like " + f.like
-			if f.like == "" {
-				rows, err := conn.Count(ctx, found)
-				if err != nil {
-					return err
-				}
-				state = plural(rows, "row")
-			}
-			if err := a.printMapping(in, like, state, m, f.dryRun); err != nil {
+	return limit, nil
+}
+
+// answered shows what a load came to.
+func (a *app) answered(l *desk.LoadAnswer, failed error) error {
+	if a.json {
+		if doc := l.JSON(); doc != nil {
+			if err := printJSON(a.out, doc); err != nil {
 				return err
 			}
-		}
-		if m.Blocked() {
-			what := fmt.Sprintf("%s: nothing was loaded; these differences are blocking%s", in.source.Name, m.Summary())
-			if share := m.Tolerable(); share != "" {
-				how := "say --tolerate " + share
-				if in.given {
-					how = "write 'tolerate: " + share + "' into the plan"
-				}
-				what += "\n  mend the file, or " + how + ": then the others are loaded, and these records become rejects"
-			}
-			return asked("%s", what)
-		}
-		if f.dryRun {
-			return nil
-		}
-		job.Plan, job.Spec.Table = m.Plan, m.Plan.Definition()
-		for i := range job.Spec.Table.Columns {
-			job.Spec.Table.Columns[i].Comment = ""
-		}
-	}
-	if found != nil && (mode == db.Refill || mode == db.Replace) && !f.yes {
-		rows, err := conn.Count(ctx, found)
-		if err != nil {
-			return err
-		}
-		what := map[db.Mode]string{db.Refill: "emptied", db.Replace: "dropped"}[mode]
-		if err := a.confirm(fmt.Sprintf("%s, with %s, will be %s and loaded anew", where, plural(rows, "row"), what)); err != nil {
-			return err
-		}
-	}
-	return a.runLoad(ctx, in, job, conn, found, f)
-}
-
-// A rejects limit is a number of records, or a share of those read.
-type rejects struct {
-	count int64
-	share float64
-}
-
-func rejectLimit(s string) (rejects, error) {
-	if s == "" {
-		return rejects{-1, 0}, nil
-	}
-	if strings.HasSuffix(s, "%") {
-		v, err := share(s)
-		if err != nil {
-			return rejects{}, asked("--max-rejects %q: use a number of records, or a share from 0%% to 50%%", s)
-		}
-		return rejects{-1, v}, nil
-	}
-	n, err := strconv.ParseInt(s, 10, 64)
-	if err != nil || n < 0 {
-		return rejects{}, asked("--max-rejects %q: use a number of records from 0, or a share like 1%%", s)
-	}
-	return rejects{n, 0}, nil
-}
-
-// runLoad loads with the papers around it.
-func (a *app) runLoad(ctx context.Context, in *input, job load.Job, conn db.Session, found *db.Table, f *loadFlags) error {
-	var before []tray.Summary
-	replaces := found != nil && job.Spec.Mode != db.Append
-	if replaces {
-		var err error
-		if before, err = a.entriesOf(f.into, trayDir(f.tray)); err != nil {
-			return err
-		}
-	}
-	start := time.Now()
-	entry, err := tray.Create(trayDir(f.tray), in.plan.Table.Name, start)
-	if err != nil {
-		return err
-	}
-	logFile, err := entry.Log()
-	if err != nil {
-		return err
-	}
-	defer logFile.Close()
-	job.Log = slog.New(slog.NewMultiHandler(a.log.Handler(), slog.NewTextHandler(logFile, nil)))
-	job.Log.Info("load", "version", a.version, "source", in.source.Name, "into", connect.Redact(f.into), "mode", f.mode, "table", in.plan.Table.Name, "entry", entry.Name)
-	if err := a.writePapers(entry, in, &job, conn); err != nil {
-		return err
-	}
-	receipt := load.Started(entry.Name, in.sources, connect.Canonical(f.into), a.version, start)
-	receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: f.mode}
-	job.Receipt, job.Session = receipt, conn
-	if f.every > 0 {
-		stops := stopsOf(&job, f)
-		job.Spec.Steps = stops.Load
-		if err := entry.WriteStops(stops); err != nil {
-			return err
-		}
-	}
-	if job.Spec.Mode == db.Append && !f.again && slices.ContainsFunc(in.sources, (*source.Source).Flows) {
-		job.BeforeCommit = func() error { return a.loadedBefore(in, f, found) }
-	}
-	if err := a.carryOut(ctx, entry, in, job); err != nil {
-		return err
-	}
-	if replaces && !a.json {
-		a.wereIn(before, receipt, in.plan, found)
-	}
-	return a.told(receipt, entry, connect.Redact(f.into), time.Since(start))
-}
-
-// carryOut runs a load whose papers are begun. Without an error, all is
-// committed, and the receipt is settled.
-func (a *app) carryOut(ctx context.Context, entry *tray.Entry, in *input, job load.Job) error {
-	receipt := job.Receipt
-	m := a.newMeter(ctx, "loading", in.size())
-	job.Entry, job.At = receipt.Entry, receipt.Started
-	rejects := entry.Rejects(load.Headers(in.sources, job.Plan))
-	if slices.ContainsFunc(in.sources, func(s *source.Source) bool { return s.Sheet != "" }) {
-		rejects.Cells()
-	}
-	job.Rejects = rejects
-	job.Progress = m.set
-	check := job.BeforeCommit
-	job.BeforeCommit = func() error {
-		if check != nil {
-			if err := check(); err != nil {
-				return err
-			}
-		}
-		receipt.Finished = now()
-		return entry.PrepareReceipt(receipt)
-	}
-	err := load.Run(ctx, job)
-	m.end()
-	if err == nil {
-		if err := entry.Settle(tray.ReceiptFile); err != nil {
-			return fmt.Errorf("the load is committed and verified, but its receipt could not be written: %w", err)
-		}
-		return nil
-	}
-	if ctx.Err() != nil {
-		err = errors.New("stopped; nothing was committed")
-		if receipt.Commits > 0 {
-			err = errors.New("stopped; what had been committed on the way stays in the table")
-		}
-	}
-	receipt.Finished = now()
-	receipt.Verdict, receipt.Error = tray.Failed, err.Error()
-	if receipt.Commits > 0 {
-		receipt.Verdict = tray.Halted
-	}
-	job.Log.Error("failed", "error", err)
-	if a.json {
-		printJSON(a.out, receipt)
-	}
-	if receipt.Commits > 0 {
-		return fmt.Errorf("%w\n  the papers are in %s; when the cause is mended, go on with: ambertray resume %s", err, entry.Dir, entry.Name)
-	}
-	if err2 := entry.WriteReceipt(receipt); err2 != nil {
-		job.Log.Error("the receipt could not be written", "error", err2)
-	}
-	return fmt.Errorf("%w\n  the papers are in %s", err, entry.Dir)
-}
-
-// told shows what a load came to.
-func (a *app) told(receipt *tray.Receipt, entry *tray.Entry, into string, took time.Duration) error {
-	if a.json {
-		if err := printJSON(a.out, receipt); err != nil {
-			return err
 		}
 	} else {
-		a.printReceipt(receipt, entry, into, took)
+		switch {
+		case l.Mapping != nil:
+			a.printMapping(l.Mapping)
+		case failed != nil:
+		case l.DryRun != nil:
+			st := a.style(a.out)
+			fmt.Fprintf(a.out, "%s  %s into %s; the database was not touched\n\n", st.head("Dry run"), l.DryRun.Source, l.DryRun.Table)
+			a.printCheck(st, l.DryRun.Check)
+		case l.Receipt != nil:
+			a.printReceipt(l.Receipt, l.Entry, l.Into, l.Took)
+		}
 	}
-	return settled(receipt)
-}
-
-// writePapers puts plan and definition on the tray, as they will be run.
-func (a *app) writePapers(e *tray.Entry, in *input, job *load.Job, conn db.Session) error {
-	comments := in.comments
-	if job.Plan != in.plan {
-		comments = comments.Moved(in.plan, job.Plan)
+	if failed != nil {
+		return failed
 	}
-	if in.given || job.Plan != in.plan {
-		comments.Head = "Amber Tray plan, as it was run"
-	}
-	b, err := job.Plan.Encode(comments)
-	if err != nil {
-		return err
-	}
-	if err := e.Write(tray.PlanFile, b); err != nil {
-		return err
-	}
-	if !job.Spec.Mode.New() || job.Spec.Like != nil {
-		return nil // the definition is the table's own
-	}
-	sql := strings.Join(conn.Dialect().Create(job.Spec.Table), ";\n") + ";\n"
-	return e.Write(tray.TableFile, []byte(sql))
-}
-
-func (a *app) dryRun(ctx context.Context, in *input, job load.Job) error {
-	m := a.newMeter(ctx, "checking", in.size())
-	job.Progress = m.set
-	check, err := load.DryRun(ctx, job)
-	m.end()
-	if err != nil {
-		return err
-	}
-	if a.json {
-		return printJSON(a.out, map[string]any{"dry_run": true, "records": check.Records, "reasons": reasonList(check.Reasons), "table": in.plan.Table.Name})
-	}
-	st := a.style(a.out)
-	fmt.Fprintf(a.out, "%s  %s into %s; the database was not touched\n\n", st.head("Dry run"), in.source.Name, in.plan.Table.Name)
-	a.printCheck(st, check)
-	return nil
+	return ends(l.Outcome())
 }
 
 // printReceipt says what a load came to.
@@ -491,7 +216,7 @@ func (a *app) printReasonsTo(w io.Writer, st style, reasons []tray.Reason) {
 	const most = 10
 	g := newGrid(st, ">records", "column", "reason", "first")
 	for _, x := range reasons[:min(len(reasons), most)] {
-		first := standsAt("", x.Line, x.Cell, false)
+		first := desk.StandsAt("", x.Line, x.Cell, false)
 		if x.Value != "" {
 			first += fmt.Sprintf(" '%s'", shorten(x.Value, 40))
 		}
@@ -510,83 +235,7 @@ func round(d time.Duration) string {
 	return d.Round(10 * time.Millisecond).String()
 }
 
-// now is the time as papers have it.
-func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
-
-// size is how many bytes all sources have.
-func (in *input) size() (n int64) {
-	for _, s := range in.sources {
-		n += s.Size
-	}
-	return
-}
-
-// tolerate is the share of values that may misfit, by the plan or as given.
-func (in *input) tolerate(f *loadFlags) (float64, error) {
-	if in.given && in.plan.Tolerate != "" {
-		v, err := share(in.plan.Tolerate)
-		if err != nil {
-			return 0, asked("tolerate in the plan: %q is no share", in.plan.Tolerate)
-		}
-		return v, nil
-	}
-	return share(f.tolerate)
-}
-
-// changes compares files that the plan was not made from with the plan, and
-// stops where something is blocking. values tells that nothing else will look
-// at the values before they are loaded.
-func (a *app) changes(ctx context.Context, in *input, f *loadFlags, values bool, tolerate float64) error {
-	var all []load.Change
-	blocked := ""
-	compared := 0
-	m := a.newMeter(ctx, "comparing", in.size())
-	for _, src := range in.sources {
-		if in.plan.Made(src) {
-			continue
-		}
-		compared++
-		list, err := load.Changes(ctx, src, in.plan, values, tolerate)
-		if err != nil {
-			m.end()
-			return err
-		}
-		for i := range list {
-			if c := &list[i]; c.Weight == load.Blocking {
-				if c.Misfits && f.accept {
-					c.Weight = load.Caution
-					continue
-				}
-				blocked += "\n  "
-				if len(in.sources) > 1 {
-					blocked += c.Source + ": "
-				}
-				if c.Column != "" {
-					blocked += c.Column + ": "
-				}
-				blocked += c.Text
-			}
-		}
-		all = append(all, list...)
-	}
-	m.end()
-	if compared == 0 {
-		return nil
-	}
-	if !a.json {
-		a.printChanges(all, compared)
-	} else if blocked != "" {
-		if err := printJSON(a.out, map[string]any{"blocked": true, "changes": all}); err != nil {
-			return err
-		}
-	}
-	if blocked != "" {
-		return asked("nothing was loaded; the file is not what the plan was made for%s", blocked)
-	}
-	return nil
-}
-
-func (a *app) printChanges(all []load.Change, compared int) {
+func (a *app) printChanges(all []match.Change, compared int) {
 	st := a.style(a.out)
 	if len(all) == 0 {
 		fmt.Fprintf(a.out, "%s\n\n", st.dim("Compared with the plan: "+plural(int64(compared), "source")+", nothing has changed"))
@@ -599,70 +248,4 @@ func (a *app) printChanges(all []load.Change, compared int) {
 	}
 	g.render(a.out)
 	fmt.Fprintln(a.out)
-}
-
-// entriesOf lists the entries on a tray whose loads went into a database.
-func (a *app) entriesOf(url, dir string) ([]tray.Summary, error) {
-	list, err := tray.List(dir)
-	if err != nil {
-		return nil, err
-	}
-	return slices.DeleteFunc(list, func(s tray.Summary) bool { return s.Receipt == nil || !connect.Same(s.Receipt.Database, url) }), nil
-}
-
-// schemasOf are the names under which the schema of a plan's table may stand
-// in receipts: its own, or that of the default one.
-func schemasOf(p *plan.Plan, found *db.Table) []string {
-	if p.Table.Schema == "" && found != nil {
-		return []string{"", found.Schema}
-	}
-	return []string{p.Table.Schema}
-}
-
-// loadedBefore stops a load that would add a file to a table that has it
-// already, as far as the tray tells.
-func (a *app) loadedBefore(in *input, f *loadFlags, found *db.Table) error {
-	here, err := a.entriesOf(f.into, trayDir(f.tray))
-	if err != nil {
-		return err
-	}
-	for _, src := range in.sources {
-		if src.Flows() && src.FileSize == 0 {
-			continue // asked for again when it has been read
-		}
-		// Only a file of the same size needs to be read for its sum.
-		if !slices.ContainsFunc(here, func(s tray.Summary) bool {
-			return slices.ContainsFunc(s.Receipt.Sources, func(x tray.Source) bool { return x.Size == src.FileSize })
-		}) {
-			continue
-		}
-		sum, err := src.Sum()
-		if err != nil {
-			return err
-		}
-		was := tray.Loaded(here, schemasOf(in.plan, found), in.plan.Table.Name, sum, src.Part())
-		if was == nil {
-			continue
-		}
-		what := alreadyIn(src.Name, found, was)
-		if !f.dryRun {
-			return asked("%s\n  say --again to load it nevertheless; nothing was changed", what)
-		}
-		fmt.Fprintln(a.err, what)
-	}
-	return nil
-}
-
-func alreadyIn(name string, t *db.Table, was *tray.Summary) string {
-	return fmt.Sprintf("%s: its bytes are in the table %s already, by the entry %s of %s", name, db.Qualified(t.Schema, t.Name), was.Entry.Name, was.Started.Format("2006-01-02 15:04"))
-}
-
-// wereIn says, after a load that emptied or replaced a table, that the files
-// had been in it before.
-func (a *app) wereIn(before []tray.Summary, r *tray.Receipt, p *plan.Plan, found *db.Table) {
-	for _, s := range r.Sources {
-		if was := tray.Loaded(before, schemasOf(p, found), p.Table.Name, s.SHA256, s.Part); was != nil {
-			fmt.Fprintf(a.err, "note: the bytes of %s had been loaded into this table before, by the entry %s\n", s.Path, was.Entry.Name)
-		}
-	}
 }

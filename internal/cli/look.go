@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -11,15 +10,16 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ambertray/internal/load"
+	"ambertray/internal/desk"
 	"ambertray/internal/profile"
 	"ambertray/internal/reading"
+	"ambertray/internal/rows"
 	"ambertray/internal/source"
 )
 
 func (a *app) lookCommand() *cobra.Command {
 	var f inputFlags
-	var rows int
+	var first int
 	cmd := &cobra.Command{
 		Use:   "look SOURCE|PLAN…",
 		Short: "Show what is in a file: form, columns, types, evidence, first records",
@@ -35,69 +35,47 @@ With a plan, it also shows how many values of the file would not fit it.`,
   ambertray look lock-passages.csv --json`,
 		Args: args(1, -1, "one or more files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.look(cmd.Context(), args, &f, rows)
+			return a.look(cmd.Context(), args, &f, first)
 		},
 	}
 	f.names = "safe"
 	f.add(cmd)
 	cmd.Flags().Int64Var(&f.records, "records", 0, "look only at the first so many records; every decision then says so")
-	cmd.Flags().IntVar(&rows, "rows", 10, "how many of the first records to show")
+	cmd.Flags().IntVar(&first, "rows", 10, "how many of the first records to show")
 	return cmd
 }
 
-func (a *app) look(ctx context.Context, names []string, f *inputFlags, rows int) error {
-	var docs []lookSource
-	blockers := 0
-	for i, name := range names {
-		f.once = true
-		in, err := a.openAll(ctx, []string{name}, f, true)
-		var choice *source.Choice
-		if errors.As(err, &choice) {
-			return a.printChoice(choice)
-		}
-		if err != nil {
-			return err
-		}
-		var check *load.Check
-		if in.given {
-			if check, err = load.DryRun(ctx, load.Job{Sources: in.sources, Plan: in.plan, MaxRejects: -1}); err != nil {
-				return err
-			}
-		}
-		for _, x := range in.profile.Findings {
-			if x.Weight == profile.Blocker {
-				blockers++
-			}
-		}
+func (a *app) look(ctx context.Context, names []string, f *inputFlags, first int) error {
+	in, err := f.request(names)
+	if err != nil {
+		return err
+	}
+	shown := 0
+	answer, err := a.desk.Look(ctx, desk.LookRequest{Input: in, First: first}, func(x *desk.LookSource) {
 		if a.json {
-			docs = append(docs, lookDocument(in, check, rows))
-			continue
+			return
 		}
-		if i > 0 {
+		if shown++; shown > 1 {
 			fmt.Fprintln(a.out)
 		}
-		a.printLook(in, check, rows)
+		a.printLook(x)
+	})
+	if err != nil {
+		return err
 	}
 	if a.json {
-		if err := printJSON(a.out, map[string]any{"sources": docs}); err != nil {
+		if err := printJSON(a.out, answer.JSON()); err != nil {
 			return err
 		}
+	} else if answer.Choice != nil {
+		a.printChoice(answer.Choice)
 	}
-	if blockers > 0 {
-		return &status{code: exitAsked}
-	}
-	return nil
+	return ends(answer.Outcome)
 }
 
 // printChoice shows the sheets of a workbook, or the members of an archive,
 // where one has to be chosen.
-func (a *app) printChoice(c *source.Choice) error {
-	if a.json {
-		if err := printJSON(a.out, map[string]any{"source": c.Source, c.What + "s": c.Parts}); err != nil {
-			return err
-		}
-		return &status{code: exitAsked}
-	}
+func (a *app) printChoice(c *source.Choice) {
 	st := a.style(a.out)
 	fmt.Fprintf(a.out, "%s  %s\n\n", st.head(c.Source), plural(int64(len(c.Parts)), c.What))
 	heads := []string{">#", c.What, "cells", ">rows", "", "begins"}
@@ -132,7 +110,6 @@ func (a *app) printChoice(c *source.Choice) error {
 		again = "--member NAME, or a pattern"
 	}
 	fmt.Fprintf(a.out, "\n  choose one with %s\n", again)
-	return &status{code: exitAsked}
 }
 
 func printJSON(w io.Writer, v any) error {
@@ -142,69 +119,110 @@ func printJSON(w io.Writer, v any) error {
 	return e.Encode(v)
 }
 
-func (a *app) printLook(in *input, check *load.Check, rows int) {
+func (a *app) printLook(x *desk.LookSource) {
 	st := a.style(a.out)
-	src, p, w := in.source, in.profile, a.out
+	o, w := x.Opened, a.out
+	src, p := o.First(), o.Profile
 	records := plural(p.Records, "record")
 	if p.Limited {
 		records = "the first " + records
 	}
-	name, bytes := src.Name, src.FileSize
-	if n := len(in.sources); n > 1 {
+	name := src.Name
+	if n := len(o.Sources); n > 1 {
 		name = fmt.Sprintf("%s and %s", src.Name, plural(int64(n-1), "other source"))
-		bytes = 0
-		paths := map[string]bool{}
-		for _, s := range in.sources {
-			if !paths[s.Path] {
-				bytes += s.FileSize
-			}
-			paths[s.Path] = true
-		}
 	}
-	fmt.Fprintf(w, "%s  %s, %s, %s\n\n", st.head(name), size(bytes), records, plural(int64(len(p.Columns)), "column"))
+	fmt.Fprintf(w, "%s  %s, %s, %s\n\n", st.head(name), size(fileBytes(o.Sources)), records, plural(int64(len(p.Columns)), "column"))
+	if len(o.Sources) > 1 {
+		a.printSources(st, o)
+	}
+	printFacts(w, st, factsOf(o))
 
-	// How it is written, and why we think so.
-	type fact struct{ what, value, why string }
-	var facts []fact
-	if len(in.sources) > 1 {
-		a.printSources(st, in)
-	} else {
-		for _, e := range src.Evidence {
+	fmt.Fprintf(w, "\n%s\n", st.title("Columns"))
+	a.printColumns(st, o, x.Check)
+
+	if len(p.Findings) > 0 {
+		fmt.Fprintf(w, "\n%s\n", st.title("Findings"))
+		printFindings(w, st, p.Findings)
+	}
+	if x.Check != nil {
+		fmt.Fprintf(w, "\n%s\n", st.title("With this plan"))
+		a.printCheck(st, x.Check)
+	}
+	a.printMade(st, x)
+	if n := len(x.First); n > 0 {
+		fmt.Fprintf(w, "\n%s\n", st.title("First "+plural(int64(n), "record")))
+		printRecords(w, st, map[bool]string{true: "row", false: "line"}[src.HasCells()], headersOf(p), p.First[:n])
+	}
+}
+
+// fileBytes is the size of the files that sources are in, each once.
+func fileBytes(sources []*source.Source) (n int64) {
+	seen := map[string]bool{}
+	for _, s := range sources {
+		if !seen[s.Path] {
+			n += s.FileSize
+		}
+		seen[s.Path] = true
+	}
+	return n
+}
+
+// A fact is one decision about how a file is written, and why.
+type fact struct{ what, value, why string }
+
+func factsOf(o *desk.Opened) (facts []fact) {
+	p := o.Profile
+	if len(o.Sources) == 1 {
+		for _, e := range o.First().Evidence {
 			facts = append(facts, fact{e.What, e.Value, e.Why})
 		}
 	}
 	for _, k := range []source.Kind{source.Title, source.Ruler, source.BlankLine, source.Footer} {
 		if n := p.Skipped[k]; n > 0 {
-			where := ""
-			if k == source.Title {
-				where = "above the header"
-			}
-			if lines := p.SkippedLines[k]; len(lines) > 0 {
-				where = "line " + grouped(lines[0])
-				for _, l := range lines[1:] {
-					where += ", " + grouped(l)
-				}
-				if n > int64(len(lines)) {
-					where += " …"
-				}
-			} else if k == source.Title && len(in.sources) == 1 && len(src.Titles) > 0 {
-				where += ": " + shorten(strings.Join(src.Titles, " ⏎ "), 60)
-			}
-			facts = append(facts, fact{"skipped", plural(n, k.String()+" line"), where})
+			facts = append(facts, fact{"skipped", plural(n, k.String()+" line"), whereSkipped(o, k)})
 		}
 	}
-	switch len(p.Keys) {
-	case 0:
+	if len(p.Keys) == 0 {
 		if p.Records > 1 {
 			facts = append(facts, fact{"key", "none", "no column is unique and never blank"})
 		}
-	default:
-		var names []string
-		for _, k := range p.Keys[:min(len(p.Keys), 3)] {
-			names = append(names, strings.Join(k, " + "))
-		}
-		facts = append(facts, fact{"key", names[0], "unique and never blank" + map[bool]string{true: "; so is " + strings.Join(names[min(1, len(names)-1):], ", ")}[len(names) > 1]})
+		return facts
 	}
+	var names []string
+	for _, k := range p.Keys[:min(len(p.Keys), 3)] {
+		names = append(names, strings.Join(k, " + "))
+	}
+	why := "unique and never blank"
+	if len(names) > 1 {
+		why += "; so is " + strings.Join(names[1:], ", ")
+	}
+	return append(facts, fact{"key", names[0], why})
+}
+
+// whereSkipped says where lines of a kind stand.
+func whereSkipped(o *desk.Opened, k source.Kind) string {
+	lines, n := o.Profile.SkippedLines[k], o.Profile.Skipped[k]
+	if len(lines) > 0 {
+		where := "line " + grouped(lines[0])
+		for _, l := range lines[1:] {
+			where += ", " + grouped(l)
+		}
+		if n > int64(len(lines)) {
+			where += " …"
+		}
+		return where
+	}
+	if k != source.Title {
+		return ""
+	}
+	where := "above the header"
+	if titles := o.First().Titles; len(o.Sources) == 1 && len(titles) > 0 {
+		where += ": " + shorten(strings.Join(titles, " ⏎ "), 60)
+	}
+	return where
+}
+
+func printFacts(w io.Writer, st style, facts []fact) {
 	wide := 0
 	for _, x := range facts {
 		wide = max(wide, min(width(x.value), 24))
@@ -218,60 +236,34 @@ func (a *app) printLook(in *input, check *load.Check, rows int) {
 			fmt.Fprintf(w, "  %-10s  %s%s  %s\n", what, value, strings.Repeat(" ", max(wide-width(value), 0)), st.dim(l))
 		}
 	}
-
-	fmt.Fprintf(w, "\n%s\n", st.title("Columns"))
-	a.printColumns(st, in, check)
-
-	if len(p.Findings) > 0 {
-		fmt.Fprintf(w, "\n%s\n", st.title("Findings"))
-		printFindings(w, st, p.Findings)
-	}
-	if check != nil {
-		fmt.Fprintf(w, "\n%s\n", st.title("With this plan"))
-		a.printCheck(st, check)
-	}
-	if rows > 0 && in.given && in.plan.Derives() {
-		a.printMade(st, in, rows)
-	}
-	if rows > 0 && len(p.First) > 0 {
-		n := min(rows, len(p.First))
-		fmt.Fprintf(w, "\n%s\n", st.title("First "+plural(int64(n), "record")))
-		printRecords(w, st, map[bool]string{true: "row", false: "line"}[src.Sheet != ""], headersOf(p), p.First[:n])
-	}
 }
 
 // printMade shows the first records of each of the first sources as the plan
 // makes them.
-func (a *app) printMade(st style, in *input, rows int) {
+func (a *app) printMade(st style, x *desk.LookSource) {
 	var names []string
-	for _, c := range in.plan.Definition().Columns {
+	for _, c := range x.Opened.Plan.Definition().Columns {
 		names = append(names, c.Name)
 	}
-	for k, src := range in.sources {
-		if k == 3 {
-			fmt.Fprintf(a.out, "  %s\n", st.dim("and "+plural(int64(len(in.sources)-k), "other source")))
-			break
-		}
-		each := max(1, rows/min(len(in.sources), 3))
-		made, err := load.Preview(context.Background(), src, in.plan, each)
-		if err != nil {
-			fmt.Fprintf(a.out, "\n  %s\n", st.bad(err.Error()))
+	for _, m := range x.Made {
+		if m.Err != nil {
+			fmt.Fprintf(a.out, "\n  %s\n", st.bad(m.Err.Error()))
 			return
 		}
-		fmt.Fprintf(a.out, "\n%s\n", st.title("As the plan makes them: "+src.Name))
-		for i := range made {
-			made[i].Line = int64(i + 1)
-		}
-		printRecords(a.out, st, "", names, made)
+		fmt.Fprintf(a.out, "\n%s\n", st.title("As the plan makes them: "+m.Source))
+		printRecords(a.out, st, "", names, m.Records)
+	}
+	if n := len(x.Opened.Sources) - len(x.Made); n > 0 && len(x.Made) > 0 {
+		fmt.Fprintf(a.out, "  %s\n", st.dim("and "+plural(int64(n), "other source")))
 	}
 }
 
 // printSources lists several sources with what tells them apart.
-func (a *app) printSources(st style, in *input) {
+func (a *app) printSources(st style, o *desk.Opened) {
 	g := newGrid(st, "source", "header", ">columns", "lacks")
-	for k, s := range in.sources {
+	for k, s := range o.Sources {
 		if k == 40 {
-			g.row(st.dim(fmt.Sprintf("and %d more", len(in.sources)-k)))
+			g.row(st.dim(fmt.Sprintf("and %d more", len(o.Sources)-k)))
 			break
 		}
 		header := "none"
@@ -279,10 +271,10 @@ func (a *app) printSources(st style, in *input) {
 			header = s.Place(s.Layout.Header, -1)
 		}
 		var lacks []string
-		for _, c := range in.profile.Columns {
+		for _, c := range o.Profile.Columns {
 			names := []string{source.Forgive(c.Header)}
-			if in.given {
-				for _, pc := range in.plan.Columns {
+			if o.Given {
+				for _, pc := range o.Plan.Columns {
 					for _, h := range pc.Also {
 						if pc.From == c.Header {
 							names = append(names, source.Forgive(h))
@@ -295,7 +287,7 @@ func (a *app) printSources(st style, in *input) {
 			}
 		}
 		name := s.Name
-		if s.Sheet != "" && k > 0 && in.sources[k-1].Path == s.Path {
+		if s.HasCells() && k > 0 && o.Sources[k-1].Path == s.Path {
 			name = fmt.Sprintf("… sheet %q", s.Sheet)
 		}
 		g.row(shorten(name, 50), header, fmt.Sprint(len(s.Layout.Columns)), st.dim(shorten(strings.Join(lacks, ", "), 40)))
@@ -306,67 +298,25 @@ func (a *app) printSources(st style, in *input) {
 
 // printColumns lists columns one below the other, so that any number of them
 // stays readable. Detail at the right is dropped where the screen ends.
-func (a *app) printColumns(st style, in *input, check *load.Check) {
-	p := in.profile
-	planned := map[int]int{} // by place in the file
-	var used []string        // in expressions
-	if check != nil {
-		used = in.plan.Fields()
-		headers := in.source.Layout.Columns
-		if len(in.sources) > 1 {
-			headers = load.Headers(in.sources, in.plan)
-		}
-		at, _, _ := in.plan.Positions(headers)
-		for i, place := range at {
-			planned[place] = i + 1
-		}
-	}
+func (a *app) printColumns(st style, o *desk.Opened, check *rows.Check) {
 	heads := []string{">#", "column", "type", ">blank", ">distinct", "values"}
+	cells := columnCells
 	if check != nil {
 		heads = []string{">#", "column", "plan", "type", ">do not fit", "values"}
+		cells = plannedCells(o, check)
 	}
-	type line struct {
-		cells []string
-		why   string
-	}
-	var lines []line
+	const values = 5 // the place of the values
+	var lines [][]string
 	wide := make([]int, len(heads))
 	for i, h := range heads {
 		wide[i] = len(strings.TrimPrefix(h, ">"))
 	}
-	for i, c := range p.Columns {
-		blank, distinct := "", ""
-		if c.Blanks > 0 {
-			blank = grouped(c.Blanks)
-		}
-		if c.NullWord > 0 {
-			blank = grouped(c.Blanks + c.NullWord)
-		}
-		if c.Distinct > 0 {
-			distinct = grouped(c.Distinct)
-			if !c.DistinctExact {
-				distinct = "~" + distinct
-			}
-		}
-		cells := []string{fmt.Sprint(i + 1), shorten(c.Header, 30), c.Type.String(), blank, distinct, shorten(c.Range(), 44)}
-		if check != nil {
-			name, typ, miss := "left out", "", ""
-			if slices.Contains(used, c.Header) {
-				name = "in expressions"
-			}
-			if k := planned[i]; k > 0 {
-				pc := in.plan.Columns[k-1]
-				name, typ = pc.Name, pc.SQLType().String()
-				if n := check.Misfits[k-1].Count; n > 0 {
-					miss = grouped(n)
-				}
-			}
-			cells = []string{fmt.Sprint(i + 1), shorten(c.Header, 30), shorten(name, 30), typ, miss, shorten(c.Range(), 44)}
-		}
-		for k, x := range cells {
+	for i := range o.Profile.Columns {
+		line := cells(i, o.Profile.Columns[i])
+		for k, x := range line {
 			wide[k] = max(wide[k], width(x))
 		}
-		lines = append(lines, line{cells, c.Why})
+		lines = append(lines, line)
 	}
 	total := 0
 	for _, n := range wide {
@@ -377,23 +327,65 @@ func (a *app) printColumns(st style, in *input, check *load.Check) {
 		heads = append(heads, "why")
 	} else if total > st.width {
 		// The values may give way, but not the type.
-		cut := max(wide[5]-(total-st.width), 12)
+		cut := max(wide[values]-(total-st.width), 12)
 		for i := range lines {
-			lines[i].cells[5] = shorten(lines[i].cells[5], cut)
+			lines[i][values] = shorten(lines[i][values], cut)
 		}
 	}
 	g := newGrid(st, heads...)
-	for _, l := range lines {
-		cells := l.cells
-		if check != nil && cells[4] != "" {
-			cells[4] = st.bad(cells[4])
+	for i, line := range lines {
+		if check != nil {
+			line[4] = st.bad(line[4])
 		}
 		if room >= 16 {
-			cells = append(cells, st.dim(shorten(l.why, room)))
+			line = append(line, st.dim(shorten(o.Profile.Columns[i].Why, room)))
 		}
-		g.row(cells...)
+		g.row(line...)
 	}
 	g.render(a.out)
+}
+
+// columnCells are what is shown of a column of a file.
+func columnCells(i int, c *profile.Column) []string {
+	blank, distinct := "", ""
+	if n := c.Blanks + c.NullWord; n > 0 {
+		blank = grouped(n)
+	}
+	if c.Distinct > 0 {
+		distinct = grouped(c.Distinct)
+		if !c.DistinctExact {
+			distinct = "~" + distinct
+		}
+	}
+	return []string{fmt.Sprint(i + 1), shorten(c.Header, 30), c.Type.String(), blank, distinct, shorten(c.Range(), 44)}
+}
+
+// plannedCells are what is shown of it beside a plan.
+func plannedCells(o *desk.Opened, check *rows.Check) func(i int, c *profile.Column) []string {
+	planned := map[int]int{} // by place in the file
+	used := o.Plan.Fields()  // in expressions
+	headers := o.First().Layout.Columns
+	if len(o.Sources) > 1 {
+		headers = o.Plan.Headers(o.Sources)
+	}
+	at, _, _ := o.Plan.Positions(headers)
+	for i, place := range at {
+		planned[place] = i + 1
+	}
+	return func(i int, c *profile.Column) []string {
+		name, typ, miss := "left out", "", ""
+		if slices.Contains(used, c.Header) {
+			name = "in expressions"
+		}
+		if k := planned[i]; k > 0 {
+			pc := o.Plan.Columns[k-1]
+			name, typ = pc.Name, pc.SQLType().String()
+			if n := check.Misfits[k-1].Count; n > 0 {
+				miss = grouped(n)
+			}
+		}
+		return []string{fmt.Sprint(i + 1), shorten(c.Header, 30), shorten(name, 30), typ, miss, shorten(c.Range(), 44)}
+	}
 }
 
 func printFindings(w io.Writer, st style, findings []profile.Finding) {
@@ -436,7 +428,7 @@ func printFindings(w io.Writer, st style, findings []profile.Finding) {
 }
 
 // printCheck shows the account that a dry run came to.
-func (a *app) printCheck(st style, c *load.Check) {
+func (a *app) printCheck(st style, c *rows.Check) {
 	g := newGrid(st, "", ">")
 	g.row("read", grouped(c.Records.Read))
 	g.row("would load", grouped(c.Records.Loaded))
@@ -510,128 +502,6 @@ func numeric(records []profile.Preview, i int) bool {
 		some = true
 	}
 	return some
-}
-
-// lookSource is one source of look --json; see docs/json.md.
-type lookSource struct {
-	Path      string            `json:"path"`
-	Size      int64             `json:"size"`
-	Encoding  string            `json:"encoding"`
-	Delimiter string            `json:"delimiter"`
-	Quote     string            `json:"quote"`
-	Escape    string            `json:"escape"`
-	Header    int64             `json:"header"`
-	Evidence  []source.Evidence `json:"evidence"`
-	Records   int64             `json:"records"`
-	Limited   bool              `json:"limited"`
-	Skipped   map[string]int64  `json:"skipped"`
-	Columns   []lookColumn      `json:"columns"`
-	Keys      [][]string        `json:"keys"`
-	Findings  []profile.Finding `json:"findings"`
-	First     []lookRecord      `json:"first"`
-	Plan      *lookPlan         `json:"plan,omitempty"`
-}
-
-type lookColumn struct {
-	Position      int                  `json:"position"`
-	Name          string               `json:"name"`
-	Header        string               `json:"header"`
-	Type          string               `json:"type"`
-	Required      bool                 `json:"required"`
-	Blanks        int64                `json:"blanks"`
-	QuotedBlanks  int64                `json:"quoted_blanks"`
-	NullWords     []string             `json:"null_words,omitempty"`
-	NullWordCount int64                `json:"null_word_count,omitempty"`
-	Misfits       int64                `json:"misfits,omitempty"`
-	Reading       any                  `json:"reading,omitempty"`
-	Smallest      string               `json:"smallest"`
-	Largest       string               `json:"largest"`
-	Longest       int                  `json:"longest"`
-	LongestBytes  int                  `json:"longest_bytes"`
-	ASCII         bool                 `json:"ascii"`
-	Distinct      int64                `json:"distinct"`
-	DistinctExact bool                 `json:"distinct_exact"`
-	Unique        bool                 `json:"unique"`
-	Values        []profile.ValueCount `json:"values,omitempty"`
-	Why           string               `json:"why"`
-}
-
-type lookRecord struct {
-	Line   int64    `json:"line"`
-	Fields []string `json:"fields"`
-}
-
-// lookPlan is what a plan would do to the file.
-type lookPlan struct {
-	Read     int64         `json:"read"`
-	Loaded   int64         `json:"would_load"`
-	Rejected int64         `json:"would_reject"`
-	Skipped  int64         `json:"skipped"`
-	Columns  []planMisfits `json:"columns"`
-}
-
-type planMisfits struct {
-	Name     string            `json:"name"`
-	Type     string            `json:"type"`
-	Misfits  int64             `json:"misfits"`
-	Examples []profile.Example `json:"examples,omitempty"`
-}
-
-func lookDocument(in *input, check *load.Check, rows int) lookSource {
-	src, p := in.source, in.profile
-	form := src.Layout.Form
-	d := lookSource{Path: src.Name, Size: src.Size, Encoding: src.Layout.Encoding, Delimiter: form.Delimiter, Header: src.Layout.Header,
-		Evidence: src.Evidence, Records: p.Records, Limited: p.Limited, Skipped: map[string]int64{}, Keys: p.Keys, Findings: p.Findings,
-		Columns: []lookColumn{}, First: []lookRecord{}}
-	if d.Keys == nil {
-		d.Keys = [][]string{}
-	}
-	if d.Findings == nil {
-		d.Findings = []profile.Finding{}
-	}
-	if form.Quote != 0 {
-		d.Quote = string(rune(form.Quote))
-	}
-	if form.Escape != 0 {
-		d.Escape = string(rune(form.Escape))
-	}
-	for k, n := range p.Skipped {
-		d.Skipped[k.String()] = n
-	}
-	byHeader := map[int]string{}
-	if !in.given {
-		k := 0
-		for i := range p.Columns {
-			byHeader[i] = in.plan.Columns[k].Name
-			k++
-		}
-	}
-	for i, c := range p.Columns {
-		x := lookColumn{Position: c.Position, Name: byHeader[i], Header: c.Header, Type: c.Type.String(), Required: c.Required, Blanks: c.Blanks,
-			QuotedBlanks: c.Quoted, NullWords: c.Nulls, NullWordCount: c.NullWord, Misfits: c.Misfits, Smallest: c.Smallest, Largest: c.Largest,
-			Longest: c.Longest, LongestBytes: c.LongestBytes, ASCII: c.ASCII, Distinct: c.Distinct, DistinctExact: c.DistinctExact,
-			Unique: c.Unique, Why: c.Why}
-		if x.Name == "" {
-			x.Name = c.Header
-		}
-		if len(c.Values) <= 20 {
-			x.Values = c.Values
-		}
-		if !in.given && in.plan.Columns[i].Reading != nil {
-			x.Reading, _ = in.plan.Columns[i].Reading.MarshalYAML()
-		}
-		d.Columns = append(d.Columns, x)
-	}
-	for _, r := range p.First[:min(rows, len(p.First))] {
-		d.First = append(d.First, lookRecord{r.Line, r.Fields})
-	}
-	if check != nil {
-		d.Plan = &lookPlan{Read: check.Records.Read, Loaded: check.Records.Loaded, Rejected: check.Records.Rejected, Skipped: check.Records.Skipped}
-		for i, c := range in.plan.Columns {
-			d.Plan.Columns = append(d.Plan.Columns, planMisfits{c.Name, c.Type, check.Misfits[i].Count, check.Misfits[i].First})
-		}
-	}
-	return d
 }
 
 func headersOf(p *profile.Profile) (out []string) {

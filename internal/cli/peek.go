@@ -1,13 +1,13 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"ambertray/internal/db"
+	"ambertray/internal/desk"
 	"ambertray/internal/profile"
 )
 
@@ -25,19 +25,23 @@ With a table: its columns, key and first rows. Nothing is written.`,
   ambertray peek postgres://keeper@localhost/canal tolls.lock_passages`,
 		Args: args(1, 2, "a database URL, and a table"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			conn, err := a.existing(cmd.Context(), args[0], &f)
+			table := ""
+			if len(args) > 1 {
+				table = args[1]
+			}
+			answer, err := a.desk.Peek(cmd.Context(), f.at(args[0]), table, rows)
 			if err != nil {
 				return err
 			}
-			defer conn.Close()
-			lister, ok := conn.(db.Lister)
-			if !ok {
-				return asked("peek: %s cannot be listed", conn.Dialect().Title)
+			switch {
+			case a.json:
+				return printJSON(a.out, answer.JSON())
+			case answer.Tables != nil:
+				a.printTables(answer.Tables.Tables)
+			default:
+				a.printTable(answer.Table)
 			}
-			if len(args) == 1 {
-				return a.peekTables(cmd.Context(), lister)
-			}
-			return a.peekTable(cmd.Context(), conn, lister, args[1], rows)
+			return nil
 		},
 	}
 	f.addPassword(cmd)
@@ -45,21 +49,11 @@ With a table: its columns, key and first rows. Nothing is written.`,
 	return cmd
 }
 
-func (a *app) peekTables(ctx context.Context, conn db.Lister) error {
-	list, err := conn.List(ctx)
-	if err != nil {
-		return err
-	}
-	if a.json {
-		if list == nil {
-			list = []db.Listing{}
-		}
-		return printJSON(a.out, map[string]any{"tables": list})
-	}
+func (a *app) printTables(list []db.Listing) {
 	st := a.style(a.out)
 	if len(list) == 0 {
 		fmt.Fprintln(a.out, "no tables")
-		return nil
+		return
 	}
 	g := newGrid(st, "table", "kind", ">rows", ">size")
 	for _, x := range list {
@@ -73,43 +67,15 @@ func (a *app) peekTables(ctx context.Context, conn db.Lister) error {
 		g.row(db.Qualified(x.Schema, x.Name), st.dim(x.Kind), rows, bytes)
 	}
 	g.render(a.out)
-	return nil
 }
 
-func (a *app) peekTable(ctx context.Context, conn db.Session, lister db.Lister, name string, n int) error {
-	t, err := findTable(ctx, conn, name)
-	if err != nil {
-		return err
-	}
-	if t == nil {
-		return asked("peek: there is no table %s\n  'ambertray peek URL' lists the tables", name)
-	}
-	count, err := conn.Count(ctx, t)
-	if err != nil {
-		return err
-	}
-	rows, err := lister.Head(ctx, t.Schema, t.Name, n)
-	if err != nil {
-		return err
-	}
-	if a.json {
-		type column struct {
-			Name     string `json:"name"`
-			Type     string `json:"type"`
-			Required bool   `json:"required"`
-			Key      int    `json:"key"`
-		}
-		cols := []column{}
-		for _, c := range t.Columns {
-			cols = append(cols, column{c.Name, c.Type, c.Required, c.Key})
-		}
-		return printJSON(a.out, map[string]any{"schema": t.Schema, "name": t.Name, "rows": count, "columns": cols, "first": rows})
-	}
+func (a *app) printTable(t *desk.TableAnswer) {
 	st := a.style(a.out)
-	fmt.Fprintf(a.out, "%s  %s, %s\n\n", st.head(db.Qualified(t.Schema, t.Name)), plural(count, "row"), plural(int64(len(t.Columns)), "column"))
+	fmt.Fprintf(a.out, "%s  %s, %s\n\n", st.head(db.Qualified(t.Schema, t.Name)), plural(t.Rows, "row"), plural(int64(len(t.Columns)), "column"))
 	g := newGrid(st, "column", "type", "", "key", "")
 	var names []string
-	for _, c := range t.Columns {
+	for _, x := range t.Columns {
+		c := x.Column
 		names = append(names, c.Name)
 		required, key := "", ""
 		if c.Required {
@@ -119,18 +85,21 @@ func (a *app) peekTable(ctx context.Context, conn db.Session, lister db.Lister, 
 			key = fmt.Sprint(c.Key)
 		}
 		var more []string
-		for word, is := range map[string]bool{"numbered by the database": c.Identity, "computed": c.Generated, "has a default": c.Default && !c.Identity} {
-			if is {
-				more = append(more, word)
+		for _, x := range []struct {
+			word string
+			is   bool
+		}{{"numbered by the database", c.Identity}, {"computed", c.Generated}, {"has a default", c.Default && !c.Identity}} {
+			if x.is {
+				more = append(more, x.word)
 			}
 		}
 		g.row(shorten(c.Name, 40), c.Type, required, key, st.dim(strings.Join(more, ", ")))
 	}
 	g.render(a.out)
-	if len(rows) > 0 {
-		fmt.Fprintf(a.out, "\n%s\n", st.title("First "+plural(int64(len(rows)), "row")))
+	if len(t.First) > 0 {
+		fmt.Fprintf(a.out, "\n%s\n", st.title("First "+plural(int64(len(t.First)), "row")))
 		var shown []profile.Preview
-		for i, r := range rows {
+		for i, r := range t.First {
 			p := profile.Preview{Line: int64(i + 1)}
 			for _, v := range r {
 				if v == nil {
@@ -143,5 +112,4 @@ func (a *app) peekTable(ctx context.Context, conn db.Session, lister db.Lister, 
 		}
 		printRecords(a.out, st, "row", names, shown)
 	}
-	return nil
 }

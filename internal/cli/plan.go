@@ -2,6 +2,9 @@ package cli
 
 import (
 	"fmt"
+	"io"
+
+	"ambertray/internal/desk"
 
 	"github.com/spf13/cobra"
 )
@@ -25,32 +28,26 @@ Take a column out by moving its header to leave_out. docs/plan.md lists the keys
   ambertray load passages.yaml --into sqlite:harrowmere.db`,
 		Args: args(1, -1, "one or more files"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if isPlan(args[0]) {
-				return asked("plan: %s is a plan already\n  to see what it does, use 'ambertray look %s'", args[0], args[0])
-			}
-			f.once = true
-			in, err := a.openAll(cmd.Context(), args, &f, true)
+			in, err := f.request(args)
 			if err != nil {
 				return err
 			}
-			if err := in.blocked(); err != nil {
+			o, err := a.desk.Plan(cmd.Context(), in)
+			if err != nil {
 				return err
 			}
 			if a.json {
-				return printJSON(a.out, in.plan)
+				return printJSON(a.out, o.Plan)
 			}
-			b, err := in.plan.Encode(in.comments)
+			b, err := o.Plan.Encode(o.Comments)
 			if err != nil {
 				return err
 			}
-			if output == "" {
-				_, err = a.out.Write(b)
+			out := desk.Output{File: output, To: a.out, Over: yes}
+			if err := out.Write(func(w io.Writer) error { _, err := w.Write(b); return err }); err != nil || output == "" {
 				return err
 			}
-			if err := writeFile(output, b, yes); err != nil {
-				return err
-			}
-			fmt.Fprintf(a.out, "%s: %s of %s into table %s\n", output, plural(int64(len(in.plan.Columns)), "column"), in.source.Name, in.plan.Table.Name)
+			fmt.Fprintf(a.out, "%s: %s of %s into table %s\n", output, plural(int64(len(o.Plan.Columns)), "column"), o.First().Name, o.Plan.Table.Name)
 			return nil
 		},
 	}

@@ -7,27 +7,28 @@ import (
 	"sync/atomic"
 	"time"
 
+	"ambertray/internal/desk"
+	"ambertray/internal/rows"
+
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
-
-	"ambertray/internal/load"
 )
 
 // meter shows how far something is, on a terminal; elsewhere it is silent.
 type meter struct {
 	p     *mpb.Progress
 	bar   *mpb.Bar
-	now   atomic.Pointer[load.Progress] // drawn by another goroutine
+	now   atomic.Pointer[rows.Progress] // drawn by another goroutine
 	start time.Time
 }
 
 // newMeter starts a line of progress on standard error.
-func (a *app) newMeter(ctx context.Context, name string, size int64) *meter {
+func (a *app) newMeter(ctx context.Context, name string, size int64) desk.Meter {
 	if a.quiet || !isTerminal(a.err) || os.Getenv("TERM") == "dumb" {
-		return nil
+		return (*meter)(nil)
 	}
 	m := &meter{start: time.Now()}
-	m.now.Store(&load.Progress{Size: size, Stage: name})
+	m.now.Store(&rows.Progress{Size: size, Stage: name})
 	m.p = mpb.NewWithContext(ctx, mpb.WithOutput(a.err), mpb.WithWidth(28), mpb.WithRefreshRate(120*time.Millisecond))
 	m.bar = m.p.New(max(size, 1), mpb.BarStyle().Lbound(" ").Filler("▪").Tip("▪").Padding("·").Rbound(" "),
 		mpb.BarRemoveOnComplete(),
@@ -54,16 +55,17 @@ func (m *meter) line(s decor.Statistics) string {
 	return text
 }
 
-func (m *meter) set(p load.Progress) {
+// Set implements desk.Meter.
+func (m *meter) Set(p rows.Progress) {
 	if m == nil {
 		return
 	}
 	m.now.Store(&p)
-	m.bar.SetCurrent(min(p.Bytes, max(p.Size, 1)-1)) // only end removes the line
+	m.bar.SetCurrent(min(p.Bytes, max(p.Size, 1)-1)) // only End removes the line
 }
 
-// end takes the line away.
-func (m *meter) end() {
+// End implements desk.Meter: it takes the line away. It may be called again.
+func (m *meter) End() {
 	if m == nil {
 		return
 	}

@@ -2,8 +2,8 @@
 // they print and how they end. One file is one command; what several need is
 // in root.go, input.go, style.go and progress.go.
 //
-// Results go to standard output, progress and messages to standard error. All
-// computation is in the packages beside this one.
+// Results go to standard output, progress and messages to standard error. Whatever
+// is decided or computed is the business of package desk, which this one asks.
 package cli
 
 import (
@@ -20,6 +20,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"ambertray/internal/desk"
 	"ambertray/internal/load"
 	"ambertray/internal/pipeline"
 	"ambertray/internal/plan"
@@ -68,10 +69,8 @@ type app struct {
 	json     bool
 	logLevel string
 
-	log *slog.Logger
-
-	opened []*source.Source // to be closed in the end
-	paging *os.File         // the terminal, while output is collected for a pager
+	desk   *desk.Desk
+	paging *os.File // the terminal, while output is collected for a pager
 }
 
 // Main runs the program and returns its exit status.
@@ -90,8 +89,8 @@ func (a *app) run(ctx context.Context, args []string) int {
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	err := root.ExecuteContext(ctx)
-	for _, s := range a.opened {
-		s.Close()
+	if a.desk != nil {
+		a.desk.Close()
 	}
 	if err == nil {
 		return exitDone
@@ -114,12 +113,13 @@ func exitCode(err error) int {
 	var un *load.Unbalanced
 	var nf *tray.NotFound
 	var choice *source.Choice
+	var need *desk.Need
 	switch {
 	case errors.As(err, &s):
 		return s.code
 	case errors.As(err, &un):
 		return exitUnbalanced
-	case errors.As(err, &pe), errors.As(err, &p) && p.Asked, errors.As(err, &nf), errors.As(err, &choice):
+	case errors.As(err, &need), errors.As(err, &pe), errors.As(err, &p) && p.Asked, errors.As(err, &nf), errors.As(err, &choice):
 		return exitAsked
 	}
 	return exitFailed
@@ -164,7 +164,7 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 			} else if err := level.UnmarshalText([]byte(a.logLevel)); err != nil {
 				return asked("--log-level %q is not known\n  use debug, info, warn, error or none", a.logLevel)
 			}
-			a.log = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
+			a.desk = a.newDesk(slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level})))
 			return nil
 		},
 	}
@@ -180,6 +180,22 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 	f.StringVar(&a.logLevel, "log-level", "none", "messages to show besides results and errors: debug, info, warn, error or none")
 	root.AddCommand(a.lookCommand(), a.planCommand(), a.ddlCommand(), a.loadCommand(), a.resumeCommand(), a.trayCommand(), a.rejectsCommand(), a.mendCommand(), a.verifyCommand(), a.scriptCommand(), a.dictionaryCommand(), a.reportCommand(), a.exportCommand(), a.peekCommand(), a.demoCommand())
 	return root
+}
+
+// ends is how the program ends with an outcome.
+func ends(o desk.Outcome) error {
+	switch o {
+	case desk.Done:
+		return nil
+	case desk.Waiting:
+		return &status{code: exitWaiting}
+	case desk.Undecided:
+		return &status{code: exitAsked}
+	case desk.Differs:
+		return &status{code: exitUnbalanced}
+	case desk.Unknown:
+	}
+	return &status{code: exitFailed}
 }
 
 // args is cobra's check of the number of arguments, with our status.
@@ -199,17 +215,6 @@ func args(least, most int, what string) cobra.PositionalArgs {
 func isTerminal(w any) bool {
 	f, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
-}
-
-// writeFile writes a result to a file that must not exist yet, unless force.
-func writeFile(name string, content []byte, force bool) error {
-	if _, err := os.Stat(name); err == nil && !force {
-		return asked("-o %s: the file exists\n  choose another name, or say --yes to write over it", name)
-	}
-	if err := os.WriteFile(name, content, 0o666); err != nil {
-		return fmt.Errorf("-o %s: cannot be written: %w", name, err)
-	}
-	return nil
 }
 
 // commandLine shows arguments as a shell would take them.

@@ -49,37 +49,15 @@ table will do; a table's name stands for its newest load.`,
 }
 
 func (a *app) listTray(dir string, all bool) error {
-	list, err := tray.List(dir)
+	a.desk.Tray = dir
+	answer, err := a.desk.List()
 	if err != nil {
 		return err
 	}
-	counts := map[tray.State]int64{}
-	rejected := int64(0)
-	for _, s := range list {
-		counts[s.State]++
-		if s.State == tray.IsWaiting {
-			rejected += s.Receipt.Records.Rejected
-		}
-	}
 	if a.json {
-		type entry struct {
-			Entry   string        `json:"entry"`
-			State   tray.State    `json:"state"`
-			Path    string        `json:"path"`
-			Started time.Time     `json:"started"`
-			Receipt *tray.Receipt `json:"receipt"`
-			Error   string        `json:"error,omitempty"`
-		}
-		out := []entry{}
-		for _, s := range list {
-			e := entry{s.Entry.Name, s.State, s.Entry.Dir, s.Started.UTC(), s.Receipt, ""}
-			if s.Error != nil {
-				e.Error = s.Error.Error()
-			}
-			out = append(out, e)
-		}
-		return printJSON(a.out, map[string]any{"tray": dir, "entries": out})
+		return printJSON(a.out, answer)
 	}
+	list, counts, rejected := answer.List, answer.Counts, answer.Rejected
 	st := a.style(a.out)
 	if len(list) == 0 {
 		fmt.Fprintf(a.out, "%s  %s: nothing lies on it\n", st.head("Tray"), dir)

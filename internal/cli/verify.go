@@ -4,12 +4,12 @@ import (
 	"context"
 	"fmt"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
+	"ambertray/internal/account"
 	"ambertray/internal/db"
-	"ambertray/internal/load"
+	"ambertray/internal/desk"
 	"ambertray/internal/proof"
 	"ambertray/internal/tray"
 )
@@ -51,80 +51,35 @@ Exit status: 0 agrees; 1 cannot be told; 3 agrees, and rejects wait; 4 differs.`
 }
 
 func (a *app) verify(ctx context.Context, name string, f *entryFlags, deep bool, limit int) error {
-	o, err := a.entryAt(ctx, name, f, false)
+	a.desk.Tray = trayDir(f.tray)
+	v, err := a.desk.Verify(ctx, desk.VerifyRequest{Entry: name, At: f.at(f.into), Deep: deep, Limit: limit})
 	if err != nil {
 		return err
-	}
-	defer o.close()
-	start := time.Now()
-	v, err := load.Verify(ctx, o.receipt, o.plan, o.conn)
-	if err != nil {
-		return err
-	}
-	var d *load.DeepCheck
-	answer := v.Answer
-	if deep {
-		m := a.newMeter(ctx, "comparing", 0)
-		d, err = load.Deep(ctx, o.Entry, o.receipt, o.plan, o.conn, func(stage string, rows int64) {
-			m.set(load.Progress{Stage: stage, Records: rows})
-		})
-		m.end()
-		if err != nil {
-			return err
-		}
-		switch {
-		case !d.Same():
-			answer = load.Differs
-		case answer == load.Unknown:
-			answer = load.Agrees
-			if checkedSources(v) == load.Unknown {
-				answer = load.Unknown
-			}
-		}
 	}
 	if a.json {
-		doc := map[string]any{"entry": o.Name, "answer": answer, "sources": v.Sources, "rows": v.Rows, "columns": v.Columns, "records": o.receipt.Records}
-		if d != nil {
-			doc["deep"] = deepDocument(d, limit)
-		}
-		if err := printJSON(a.out, doc); err != nil {
+		if err := printJSON(a.out, v); err != nil {
 			return err
 		}
 	} else {
-		a.printVerification(o, v, d, answer, limit, time.Since(start))
+		a.printVerification(v, limit)
 	}
-	switch answer {
-	case load.Differs:
-		return &status{code: exitUnbalanced}
-	case load.Unknown:
-		return &status{code: exitFailed}
-	}
-	return settled(o.receipt)
+	return ends(v.Outcome())
 }
 
-func checkedSources(v *load.Verification) load.Answer {
-	for _, s := range v.Sources {
-		if s.Answer != load.Agrees {
-			return s.Answer
-		}
-	}
-	return load.Agrees
-}
-
-func (s style) answer(x load.Answer) string {
+func (s style) answer(x account.Answer) string {
 	switch x {
-	case load.Agrees:
+	case account.Agrees:
 		return s.good(string(x))
-	case load.Differs:
+	case account.Differs:
 		return s.bad(string(x))
 	}
 	return s.warn(string(x))
 }
 
-func (a *app) printVerification(o *opened, v *load.Verification, d *load.DeepCheck, answer load.Answer, limit int, took time.Duration) {
+func (a *app) printVerification(v *desk.VerifyAnswer, limit int) {
 	st := a.style(a.out)
-	r := o.receipt
-	fmt.Fprintf(a.out, "%s  %s into %s, loaded %s\n\n", st.head("Check of "+o.Name), tray.Names(r.Sources), db.Qualified(r.Table.Schema, r.Table.Name),
+	r, d := v.Receipt, v.Check
+	fmt.Fprintf(a.out, "%s  %s into %s, loaded %s\n\n", st.head("Check of "+v.Entry), tray.Names(r.Sources), db.Qualified(r.Table.Schema, r.Table.Name),
 		r.Finished.Format("2006-01-02 15:04 MST"))
 	g := newGrid(st, "", "", "")
 	for _, s := range v.Sources {
@@ -143,16 +98,16 @@ func (a *app) printVerification(o *opened, v *load.Verification, d *load.DeepChe
 	agree := 0
 	for _, c := range v.Columns {
 		switch c.Answer {
-		case load.Agrees:
+		case account.Agrees:
 			agree++
-		case load.Differs:
+		case account.Differs:
 			g.row("column", st.answer(c.Answer), c.Name+": "+strings.Join(c.Differences, "; "))
 		}
 	}
 	if agree > 0 {
 		g.row("columns", st.good("agrees"), fmt.Sprintf("%d of %d: nulls, sums, smallest and largest, bytes of text", agree, len(v.Columns)))
-	} else if len(v.Columns) > 0 && v.Rows.Answer == load.Unknown {
-		g.row("columns", st.answer(load.Unknown), "")
+	} else if len(v.Columns) > 0 && v.Rows.Answer == account.Unknown {
+		g.row("columns", st.answer(account.Unknown), "")
 	}
 	if d != nil {
 		a.deepRow(g, st, d)
@@ -161,13 +116,13 @@ func (a *app) printVerification(o *opened, v *load.Verification, d *load.DeepChe
 	if d != nil && !d.Same() {
 		a.printDeep(st, d, limit)
 	}
-	fmt.Fprintf(a.out, "\n  answer  %s%s\n", st.answer(answer), st.dim(" in "+round(took)))
+	fmt.Fprintf(a.out, "\n  answer  %s%s\n", st.answer(v.Answer), st.dim(" in "+round(v.Took)))
 	if r.Verdict == tray.Waiting {
 		fmt.Fprintf(a.out, "  account %s: %s to be mended or waived\n", st.warn(string(r.Verdict)), plural(r.Records.Rejected, "reject"))
 	}
 }
 
-func (a *app) deepRow(g *grid, st style, d *load.DeepCheck) {
+func (a *app) deepRow(g *grid, st style, d *account.DeepCheck) {
 	text := fmt.Sprintf("every value of %s compared with %s of the table", plural(d.Source, "record"), plural(d.Table, "row"))
 	if d.Within {
 		text = fmt.Sprintf("every record of %s looked for among %s of the table", grouped(d.Source), plural(d.Table, "row"))
@@ -175,15 +130,15 @@ func (a *app) deepRow(g *grid, st style, d *load.DeepCheck) {
 	if len(d.Left) > 0 {
 		text += "; not " + strings.Join(d.Left, ", ") + ", which cannot be compared by value"
 	}
-	x := load.Agrees
+	x := account.Agrees
 	if !d.Same() {
-		x = load.Differs
+		x = account.Differs
 	}
 	g.row("deep", st.answer(x), text)
 }
 
 // printDeep names the records that differ.
-func (a *app) printDeep(st style, d *load.DeepCheck, limit int) {
+func (a *app) printDeep(st style, d *account.DeepCheck, limit int) {
 	pairs, missing, extra := d.Pairs(d.Key)
 	least := ""
 	if d.AtLeast {
@@ -239,36 +194,4 @@ func shownValue(st style, v *string) string {
 		return "''"
 	}
 	return shorten(*v, 40)
-}
-
-// deepDocument is a deep check as JSON has it.
-func deepDocument(d *load.DeepCheck, limit int) map[string]any {
-	type difference struct {
-		Source string             `json:"source"`
-		Line   int64              `json:"line"`
-		Values map[string]*string `json:"source_values"`
-		Table  map[string]*string `json:"table_values"`
-	}
-	type row struct {
-		Source string    `json:"source,omitempty"`
-		Line   int64     `json:"line,omitempty"`
-		Values []*string `json:"values"`
-	}
-	pairs, missing, extra := d.Pairs(d.Key)
-	differ, lack, more := []difference{}, []row{}, []row{}
-	for _, p := range pairs[:min(len(pairs), limit)] {
-		x := difference{d.Names[p.Source], p.Line, map[string]*string{}, map[string]*string{}}
-		for k, c := range p.Columns {
-			x.Values[d.Columns[c]], x.Table[d.Columns[c]] = p.Values[c], p.Table[k]
-		}
-		differ = append(differ, x)
-	}
-	for _, r := range missing[:min(len(missing), limit)] {
-		lack = append(lack, row{d.Names[r.Source], r.Line, r.Values})
-	}
-	for _, r := range extra[:min(len(extra), limit)] {
-		more = append(more, row{"", 0, r.Values})
-	}
-	return map[string]any{"same": d.Same(), "source_records": d.Source, "table_rows": d.Table, "columns": d.Columns, "not_compared": d.Left,
-		"missing_count": d.MissingCount, "extra_count": d.ExtraCount, "at_least": d.AtLeast, "different": differ, "missing": lack, "extra": more}
 }

@@ -2,6 +2,7 @@ package db
 
 import (
 	"ambertray/internal/db/dialect"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 )
 
@@ -27,7 +28,7 @@ type Manner struct {
 	Pause string
 	// Copy makes an encoder of rows in a block for the database's own client,
 	// nil where there is no such block.
-	Copy func(types []sqltype.Type) Encoder
+	Copy func(types []sqltype.Type) sink.Encoder
 	// Remarks are what somebody who runs the script has to know.
 	Remarks func(t dialect.Table) []string
 }

@@ -2,7 +2,7 @@
 //
 // The model: a [Session] is a connection. It begins one [Load], which is one
 // transaction: rows go in as batches, in the form that the target's own
-// [Encoder] made of them, side by side, before; then the load tallies what
+// encoder made of them, side by side, before; then the load tallies what
 // the table now holds, and only when that agrees with what was read does the
 // caller commit. Whatever else happens, the table is as it was.
 //
@@ -14,9 +14,10 @@ import (
 	"context"
 	"fmt"
 	"math/big"
+	"slices"
 
 	"ambertray/internal/db/dialect"
-	"ambertray/internal/reading"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
 )
@@ -51,6 +52,17 @@ type Table struct {
 	Comment      string
 	// Unsafe says why a load into the table could not be undone, if so.
 	Unsafe string
+}
+
+// PrimaryKey lists the columns of the primary key, in their order.
+func (t *Table) PrimaryKey() (names []string) {
+	for n := 1; ; n++ {
+		i := slices.IndexFunc(t.Columns, func(c Column) bool { return c.Key == n })
+		if i < 0 {
+			return names
+		}
+		names = append(names, t.Columns[i].Name)
+	}
 }
 
 // A Column is one of a table that the database has.
@@ -132,30 +144,13 @@ type Lister interface {
 
 // A Load is one transaction. It is for one goroutine.
 type Load interface {
-	// Encoder returns an encoder for one goroutine.
-	Encoder() Encoder
-	// Write sends a batch. Rows that the database refuses are left out and
-	// returned; an error means that the load cannot go on. A [Keeper] may keep
-	// the batch's memory.
-	Write(ctx context.Context, b Batch) ([]Refusal, error)
+	// Sink takes the rows. An error of Write means that the load cannot go on; a
+	// [sink.Holder] may keep a batch's memory.
+	sink.Sink
 	// Tally tells what the table now holds of the columns that are loaded.
 	Tally(ctx context.Context) (rows int64, columns []tally.Column, err error)
 	Commit(ctx context.Context) error
 	Rollback() error
-}
-
-// Sized is a Load for which batches of another size do better than the usual
-// one of 4 MB of source.
-type Sized interface {
-	BatchBytes() int
-}
-
-// A Keeper is a Load that keeps a batch's memory beyond Write, to send it
-// meanwhile.
-type Keeper interface {
-	// Instead returns data, which was written last, or memory to use in its
-	// place if the load keeps it.
-	Instead(data []byte) []byte
 }
 
 // A Checker is a Load that can tell by checksums whether its table holds the
@@ -169,7 +164,7 @@ type Checker interface {
 // as is read back from it.
 type Checks struct {
 	Rows int64
-	// Sum is that of the checksums of all rows; see [Summer].
+	// Sum is that of the checksums of all rows; see [sink.Summer].
 	Sum uint64
 	// Totals are the exact sums of the values of columns, as tally.Column has
 	// them: the checksums are those of rows as they are sent, and would not show
@@ -178,20 +173,12 @@ type Checks struct {
 	Totals []*big.Int
 }
 
-// A Summer is an Encoder that adds up checksums of its rows.
-type Summer interface {
-	// Sum is the sum, modulo 2^64, of the rows' checksums since it was last
-	// called. Each depends on all values of its row, and the sum not on the
-	// order of rows.
-	Sum() uint64
-}
-
 // A Finisher is a Load that has work left when all rows are in, such as
 // building the key of a new table. Rows that it finds to break the key are
 // taken out again and returned, with their numbers among all rows that were
 // written and not refused, from 0.
 type Finisher interface {
-	Finish(ctx context.Context) ([]Refusal, error)
+	Finish(ctx context.Context) ([]sink.Refusal, error)
 }
 
 // A Stepper is a Load that can commit on its way. With each commit goes a note
@@ -210,27 +197,6 @@ type Noter interface {
 	// more, since the server may not have noticed yet that a program was
 	// killed, and keeps others from it as long as the connection lives.
 	Notes(ctx context.Context, schema, load string) ([]string, error)
-}
-
-// An Encoder turns rows into the form that a target takes in bulk. It
-// allocates nothing but dst's growth.
-type Encoder interface {
-	Append(dst []byte, row []reading.Value) []byte
-}
-
-// A Batch is rows in encoded form.
-type Batch struct {
-	Rows int
-	Data []byte
-}
-
-// A Refusal is a row that the database would not take.
-type Refusal struct {
-	Row     int // in the batch, from 0; from Finish: in the load
-	Column  string
-	Message string // the database's own, with its code
-	// Kind is the message without the row's own values, for grouping.
-	Kind string
 }
 
 // An Error is a database's failure, with what can be done about it.

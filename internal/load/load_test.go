@@ -22,6 +22,8 @@ import (
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/reading"
+	"ambertray/internal/rows"
+	"ambertray/internal/sink"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
@@ -78,7 +80,7 @@ type memoryLoad struct {
 
 type memoryEncoder struct{ types []sqltype.Type }
 
-func (l *memoryLoad) Encoder() db.Encoder {
+func (l *memoryLoad) Encoder() sink.Encoder {
 	e := &memoryEncoder{}
 	for _, c := range l.spec.Table.Columns {
 		e.types = append(e.types, c.Type)
@@ -103,7 +105,7 @@ func (e *memoryEncoder) Append(dst []byte, row []reading.Value) []byte {
 	return append(dst, b.Bytes()...)
 }
 
-func (l *memoryLoad) Write(ctx context.Context, b db.Batch) (out []db.Refusal, err error) {
+func (l *memoryLoad) Write(ctx context.Context, b sink.Batch) (out []sink.Refusal, err error) {
 	if l.m.writeErr != nil {
 		return nil, l.m.writeErr
 	}
@@ -114,7 +116,7 @@ func (l *memoryLoad) Write(ctx context.Context, b db.Batch) (out []db.Refusal, e
 	for i, r := range rows {
 		if l.m.refuse != nil {
 			if why := l.m.refuse(r); why != "" {
-				out = append(out, db.Refusal{Row: i, Column: "id", Message: why})
+				out = append(out, sink.Refusal{Row: i, Column: "id", Message: why})
 				continue
 			}
 		}
@@ -123,13 +125,13 @@ func (l *memoryLoad) Write(ctx context.Context, b db.Batch) (out []db.Refusal, e
 	return out, nil
 }
 
-func (l *memoryLoad) Finish(ctx context.Context) (out []db.Refusal, err error) {
+func (l *memoryLoad) Finish(ctx context.Context) (out []sink.Refusal, err error) {
 	if l.m.late == nil {
 		return nil, nil
 	}
 	gone := map[int]bool{}
 	for _, n := range l.m.late(l.rows) {
-		out = append(out, db.Refusal{Row: n, Column: "id", Message: "late"})
+		out = append(out, sink.Refusal{Row: n, Column: "id", Message: "late"})
 		gone[n] = true
 	}
 	var kept [][]string
@@ -198,7 +200,8 @@ func job(t *testing.T, m *memory, text string, w plan.Wishes, opt profile.Option
 	require.NoError(t, err)
 	entry, err := tray.Create(filepath.Join(dir, "tray"), "in", time.Now())
 	require.NoError(t, err)
-	j := Job{Sources: []*source.Source{src}, Plan: p, Session: m, Spec: db.Spec{Mode: db.Create, Table: p.Definition()}, Rejects: entry.Rejects(Headers([]*source.Source{src}, p)), MaxRejects: -1,
+	j := Job{Job: rows.Job{Sources: []*source.Source{src}, Plan: p, Rejects: entry.Rejects(p.Headers([]*source.Source{src})), MaxRejects: -1},
+		Session: m, Spec: db.Spec{Mode: db.Create, Table: p.Definition()},
 		Log: slog.New(slog.DiscardHandler)}
 	j.Receipt = Started(entry.Name, j.Sources, "memory", "test", time.Now())
 	return j
@@ -218,7 +221,7 @@ func TestRunBalances(t *testing.T) {
 	m := &memory{}
 	j := job(t, m, many(150000), plan.Wishes{RowNumber: "no"}, profile.Options{})
 	seen := map[string]bool{}
-	j.Progress = func(p Progress) { seen[p.Stage] = true; assert.LessOrEqual(t, p.Bytes, p.Size) }
+	j.Progress = func(p rows.Progress) { seen[p.Stage] = true; assert.LessOrEqual(t, p.Bytes, p.Size) }
 	require.NoError(t, Run(context.Background(), j))
 	assert.Equal(t, tray.Records{Read: 150000, Loaded: 150000}, j.Receipt.Records)
 	assert.Equal(t, tray.Clear, j.Receipt.Verdict)
@@ -288,7 +291,7 @@ func TestFailuresRollBack(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	m := &memory{}
 	j := job(t, m, many(200000), plan.Wishes{}, profile.Options{})
-	j.Progress = func(p Progress) { cancel() }
+	j.Progress = func(p rows.Progress) { cancel() }
 	require.ErrorIs(t, Run(ctx, j), context.Canceled)
 	assert.Empty(t, m.rows)
 }
@@ -344,113 +347,6 @@ func TestAppendComparesDifferences(t *testing.T) {
 	var un *Unbalanced
 	require.ErrorAs(t, Run(context.Background(), j), &un, "another row is missing than before")
 	assert.Len(t, m.rows, 2)
-}
-
-func TestDryRunCountsMisfits(t *testing.T) {
-	m := &memory{}
-	j := job(t, m, "id,day,who\n1,2024-01-31,ann\n2,2024-02-30,bob\nx,2024-02-31,far too long\n4\n\n", plan.Wishes{}, profile.Options{})
-	j.Plan.Columns[0].Type, j.Plan.Columns[1].Type, j.Plan.Columns[2].Type = "integer", "date", "varchar(5)"
-	c, err := DryRun(context.Background(), j)
-	require.NoError(t, err)
-	assert.Equal(t, tray.Records{Read: 5, Loaded: 1, Rejected: 3, Skipped: 1}, c.Records)
-	assert.True(t, c.Records.Balanced())
-	assert.EqualValues(t, 1, c.Misfits[0].Count)
-	assert.EqualValues(t, 2, c.Misfits[1].Count)
-	assert.Equal(t, 12, c.Misfits[2].Longest)
-	assert.Equal(t, []tray.Skip{{Kind: "blank", Count: 1}}, c.Skipped)
-	assert.Nil(t, m.open, "no database is touched")
-}
-
-// Each row: a column of the file and one of the table; the weight and text of
-// their pairing.
-func TestMapWeights(t *testing.T) {
-	text := "a,b\n1,x\n2,y\n300,z\n"
-	sqlType := func(s string) sqltype.Type {
-		if s == "" {
-			return sqltype.Type{}
-		}
-		typ, err := sqltype.Parse(s)
-		require.NoError(t, err)
-		return typ
-	}
-	for _, tt := range []struct {
-		column db.Column
-		opt    MapOptions
-		weight Weight
-		text   string
-	}{
-		{db.Column{Name: "A", SQL: sqlType("integer")}, MapOptions{}, Fine, ""},
-		{db.Column{Name: "a", SQL: sqlType("bigint")}, MapOptions{}, Fine, ""},
-		{db.Column{Name: "a", SQL: sqlType("smallint")}, MapOptions{}, Caution, "narrower, but every value fits"},
-		{db.Column{Name: "a", SQL: sqlType("smallint"), Lo: -128, Hi: 127}, MapOptions{}, Blocking, "1 value does not fit: outside smallint"},
-		{db.Column{Name: "a", SQL: sqlType("smallint"), Lo: -128, Hi: 127}, MapOptions{Tolerate: 0.4}, Caution, "tolerated"},
-		{db.Column{Name: "a", SQL: sqlType("decimal(12,2)")}, MapOptions{}, Fine, ""},
-		{db.Column{Name: "a", SQL: sqlType("decimal(4,2)")}, MapOptions{}, Blocking, "more digits before the point"},
-		{db.Column{Name: "a", SQL: sqlType("text")}, MapOptions{}, Caution, "goes in as the text"},
-		{db.Column{Name: "a", SQL: sqlType("date")}, MapOptions{}, Blocking, "3 values do not fit"},
-		{db.Column{Name: "a", SQL: sqlType("boolean")}, MapOptions{}, Blocking, "not a word for true or false"},
-		{db.Column{Name: "a", SQL: sqlType("")}, MapOptions{}, Caution, "only the number of values can be verified"},
-		{db.Column{Name: "a", SQL: sqlType("integer"), Identity: true}, MapOptions{}, Blocking, "--keep-identity"},
-		{db.Column{Name: "a", SQL: sqlType("integer"), Identity: true}, MapOptions{KeepIdentity: true}, Fine, ""},
-		{db.Column{Name: "a", SQL: sqlType("integer"), Generated: true}, MapOptions{}, Fine, "left out"},
-		{db.Column{Name: "other", SQL: sqlType("integer")}, MapOptions{}, Blocking, "the table has no such column"},
-		{db.Column{Name: "other", SQL: sqlType("integer")}, MapOptions{ByPosition: true}, Fine, ""},
-	} {
-		m := &memory{table: &db.Table{Name: "t", Columns: []db.Column{tt.column, {Name: "b", SQL: sqlType("varchar(9)")}}}}
-		j := job(t, m, text, plan.Wishes{}, profile.Options{})
-		mapping, err := Map(context.Background(), j.Sources, j.Plan, m.table, tt.opt)
-		require.NoError(t, err)
-		got := mapping.Pairings[0]
-		assert.Equal(t, tt.weight, got.Weight, "%+v: %s", tt.column, got.Text)
-		assert.Contains(t, got.Text, tt.text)
-		assert.Equal(t, tt.weight == Blocking, mapping.Blocked())
-		if mapping.Blocked() {
-			assert.Contains(t, mapping.Summary(), tt.text)
-		}
-	}
-}
-
-func TestMapTableOnly(t *testing.T) {
-	varchar, _ := sqltype.Parse("varchar(9)")
-	for _, tt := range []struct {
-		column db.Column
-		weight Weight
-	}{
-		{db.Column{Name: "x", SQL: varchar}, Caution},
-		{db.Column{Name: "x", SQL: varchar, Required: true}, Blocking},
-		{db.Column{Name: "x", SQL: varchar, Required: true, Default: true}, Fine},
-		{db.Column{Name: "x", SQL: varchar, Required: true, Identity: true}, Fine},
-		{db.Column{Name: "x", SQL: varchar, Generated: true}, Fine},
-	} {
-		m := &memory{table: &db.Table{Name: "t", Columns: []db.Column{{Name: "b", SQL: varchar}, tt.column}}}
-		j := job(t, m, "b\nx\ny\n", plan.Wishes{}, profile.Options{})
-		mapping, err := Map(context.Background(), j.Sources, j.Plan, m.table, MapOptions{})
-		require.NoError(t, err)
-		assert.Equal(t, tt.weight, mapping.Pairings[1].Weight, "%+v", tt.column)
-	}
-	m := &memory{table: &db.Table{Name: "t", Unsafe: "no transactions", Columns: []db.Column{{Name: "b", SQL: varchar}}}}
-	j := job(t, m, "b\nx\ny\n", plan.Wishes{}, profile.Options{})
-	mapping, err := Map(context.Background(), j.Sources, j.Plan, m.table, MapOptions{})
-	require.NoError(t, err)
-	assert.True(t, mapping.Blocked())
-}
-
-func TestConvertAllocatesNothingPerField(t *testing.T) {
-	m := &memory{}
-	j := job(t, m, many(2000), plan.Wishes{}, profile.Options{})
-	at, err := Positions(j.Plan, j.Sources[0])
-	require.NoError(t, err)
-	c, err := newConverter(j.Sources[0], j.Plan, at, nil)
-	require.NoError(t, err)
-	st, err := j.Sources[0].Read(false)
-	require.NoError(t, err)
-	defer st.Close()
-	chunk, err := st.Next()
-	require.NoError(t, err)
-	var p part
-	c.convert(chunk, &p, nil)
-	allocs := testing.AllocsPerRun(5, func() { c.convert(chunk, &p, nil) })
-	assert.Less(t, allocs, 20.0, "2,000 records of 4 fields")
 }
 
 // trayOf is the folder that a job's papers lie in.

@@ -10,7 +10,10 @@ import (
 	"slices"
 
 	"ambertray/internal/db"
+	"ambertray/internal/fault"
 	"ambertray/internal/phrase"
+	"ambertray/internal/sink"
+	"ambertray/internal/source"
 	"ambertray/internal/source/delimited"
 	"ambertray/internal/tally"
 	"ambertray/internal/tray"
@@ -113,7 +116,7 @@ type steps struct {
 	loaded  int64 // at the last of them
 	refused []Refused
 	// Of an earlier run: what the database refused, by source and line.
-	known []map[int64]Refused
+	known []map[int64]sink.Refusal
 	met   bool // the place where it stopped has been passed
 }
 
@@ -129,10 +132,10 @@ func (r *run) goOn() error {
 	}
 	r.steps.count, r.steps.loaded, r.steps.records = g.Steps, g.At.Records.Loaded, g.At.Records.Read
 	for range r.job.Sources {
-		r.steps.known = append(r.steps.known, map[int64]Refused{})
+		r.steps.known = append(r.steps.known, map[int64]sink.Refusal{})
 	}
 	for _, x := range g.Refused {
-		r.steps.known[x.Source][x.Line] = x
+		r.steps.known[x.Source][x.Line] = sink.Refusal{Column: x.Column, Message: x.Message, Kind: x.Kind}
 	}
 	r.job.Receipt.Commits = int64(g.Steps)
 	if g.Before == nil {
@@ -153,76 +156,70 @@ func (r *run) goOn() error {
 	return nil
 }
 
-// mark prepares the stream of the k-th source for notes.
-func (r *run) mark(k int) {
+// Source implements rows.Follower: it prepares the stream of the k-th source for
+// notes.
+func (r *run) Source(k int, st *source.Stream) {
 	if r.job.Every <= 0 {
 		return
 	}
 	// Chunks small enough that a commit comes about when it is wanted.
 	const line = 64 // bytes
-	r.stream.Size = int(min(int64(r.stream.Size), max(line*r.job.Every, 16<<10)))
-	r.stream.Hash = sha256.New()
+	st.Size = int(min(int64(st.Size), max(line*r.job.Every, 16<<10)))
+	st.Hash = sha256.New()
 	if g := r.job.Going; g != nil && g.At.Source == k {
-		r.stream.Cut = g.At.Offset
+		st.Cut = g.At.Offset
 	}
 }
 
-// past reports whether a chunk was committed by an earlier run.
-func (r *run) past(c *delimited.Chunk) bool {
+// Written implements rows.Follower: an earlier run has committed a chunk.
+func (r *run) Written(k int, c *delimited.Chunk) (bool, map[int64]sink.Refusal) {
 	g := r.job.Going
-	return g != nil && (r.current < g.At.Source || r.current == g.At.Source && c.Offset < g.At.Offset)
+	if g == nil || k > g.At.Source || k == g.At.Source && c.Offset >= g.At.Offset {
+		return false, nil
+	}
+	return true, r.steps.known[k]
 }
 
-// again makes of the rows of a chunk that was committed before what became of
-// them then.
-func (r *run) again(c *converter, x *part) {
-	known := r.steps.known[r.current]
-	if len(known) == 0 || x.rows == 0 {
-		return
-	}
-	var refusals []db.Refusal
-	row := 0
-	c.base = x.first
-	c.each(x.chunk, func(line, _ int64) {
-		if n, is := known[line]; is {
-			refusals = append(refusals, db.Refusal{Row: row, Column: n.Column, Message: n.Message, Kind: n.Kind})
-		}
-		row++
-	})
-	if len(refusals) > 0 {
-		c.refused(x, refusals)
-	}
-}
-
-func (r *run) noteRefused(j *tray.Reject) {
+// Refused implements rows.Follower.
+func (r *run) Refused(k int, j *tray.Reject) {
 	if r.job.Every > 0 {
-		r.steps.refused = append(r.steps.refused, Refused{Source: r.current, Line: j.Line, Column: j.Column, Message: j.Reason, Kind: j.Kind})
+		r.steps.refused = append(r.steps.refused, Refused{Source: k, Line: j.Line, Column: j.Column, Message: j.Reason, Kind: j.Kind})
 	}
 }
 
-// stepped is called when a chunk is in, and commits if it is time to.
-func (r *run) stepped(ctx context.Context, c *delimited.Chunk) error {
+// Ended implements rows.Follower: of a pipe, the size is known at its end.
+func (r *run) Ended(k int) {
+	if r.job.Receipt != nil {
+		r.job.Receipt.Sources[k].Size = r.Sources[k].FileSize
+	}
+}
+
+// Chunk implements rows.Follower: it commits if it is time to.
+func (r *run) Chunk(ctx context.Context, k int, c *delimited.Chunk) error {
+	if err := fault.At(ctx, fault.InBatch); err != nil {
+		return err
+	}
 	if r.job.Every <= 0 {
 		return nil
 	}
 	g := r.job.Going
 	if !r.steps.met {
-		if r.current < g.At.Source || r.current == g.At.Source && c.Offset+int64(len(c.Data)) < g.At.Offset {
+		if k < g.At.Source || k == g.At.Source && c.Offset+int64(len(c.Data)) < g.At.Offset {
 			return nil
 		}
 		r.steps.met = true
-		if hex.EncodeToString(c.Sum) != g.At.SHA256 || !slices.Equal(r.sums, g.At.Done) {
-			return fmt.Errorf("%s: %w; %s\n  name the file as it was", r.job.Sources[r.current].Name, ErrNotTheSame, r.fate())
+		if hex.EncodeToString(c.Sum) != g.At.SHA256 || !slices.Equal(r.Sums, g.At.Done) {
+			return fmt.Errorf("%s: %w; %s\n  name the file as it was", r.job.Sources[k].Name, ErrNotTheSame, r.Fate())
 		}
-		if r.records != g.At.Records {
-			return fmt.Errorf("%s: its bytes are the same, but the account of them is not (%+v now, %+v before); %s", r.job.Sources[r.current].Name, r.records, g.At.Records, r.fate())
+		if r.Records != g.At.Records {
+			return fmt.Errorf("%s: its bytes are the same, but the account of them is not (%+v now, %+v before); %s", r.job.Sources[k].Name, r.Records, g.At.Records, r.Fate())
 		}
 		return nil
 	}
-	if r.records.Read-r.steps.records < r.job.Every || c.Last {
+	if r.Records.Read-r.steps.records < r.job.Every || c.Last {
 		return nil
 	}
-	n := Note{Source: r.current, Offset: c.Offset + int64(len(c.Data)), SHA256: hex.EncodeToString(c.Sum), Done: r.sums, Records: r.records, Refused: r.steps.refused}
+	n := Note{Source: k, Offset: c.Offset + int64(len(c.Data)), SHA256: hex.EncodeToString(c.Sum), Done: r.Sums, Records: r.Records, Refused: r.steps.refused}
 	if r.steps.count == 0 && r.before != nil {
 		n.Before = &Before{Rows: r.job.Receipt.Table.Before, Columns: factsOf(r.before)}
 	}
@@ -234,9 +231,9 @@ func (r *run) stepped(ctx context.Context, c *delimited.Chunk) error {
 		return err
 	}
 	r.steps.count++
-	r.steps.records, r.steps.loaded, r.steps.refused = r.records.Read, r.records.Loaded, nil
+	r.steps.records, r.steps.loaded, r.steps.refused = r.Records.Read, r.Records.Loaded, nil
 	r.job.Receipt.Commits = int64(r.steps.count)
-	r.job.Log.Info("committed on the way", "step", r.steps.count, "read", r.records.Read, "loaded", r.records.Loaded)
+	r.job.Log.Info("committed on the way", "step", r.steps.count, "read", r.Records.Read, "loaded", r.Records.Loaded)
 	return nil
 }
 
@@ -247,9 +244,9 @@ func factsOf(columns []tally.Column) (out []tray.Facts) {
 	return
 }
 
-// fate says what has become of the rows that were written, where the load
+// Fate implements rows.Follower: it says what has become of the rows that were written, where the load
 // fails.
-func (r *run) fate() string {
+func (r *run) Fate() string {
 	if r.steps.count == 0 {
 		return "nothing was committed"
 	}

@@ -81,7 +81,7 @@ func again(t *testing.T, j Job) Job {
 	t.Helper()
 	entry, err := tray.Create(t.TempDir(), "in", time.Now())
 	require.NoError(t, err)
-	j.Rejects = entry.Rejects(Headers(j.Sources, j.Plan))
+	j.Rejects = entry.Rejects(j.Plan.Headers(j.Sources))
 	j.Receipt = Started(entry.Name, j.Sources, "memory", "test", time.Now())
 	g, err := NotesOf(context.Background(), j.Session, "", "x")
 	require.NoError(t, err)

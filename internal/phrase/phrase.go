@@ -4,6 +4,7 @@ package phrase
 import (
 	"fmt"
 	"strconv"
+	"strings"
 )
 
 // Grouped writes a number with commas between thousands.
@@ -47,4 +48,20 @@ func Share(share float64) string {
 		}
 	}
 	return "50%"
+}
+
+// ParseShare reads 1% or 0.01, from 0 to a half; nothing is 0.
+func ParseShare(s string) (float64, error) {
+	if s == "" {
+		return 0, nil
+	}
+	n, percent := strings.CutSuffix(s, "%")
+	v, err := strconv.ParseFloat(n, 64)
+	if percent {
+		v /= 100
+	}
+	if err == nil && !(v >= 0 && v <= 0.5) {
+		err = strconv.ErrRange
+	}
+	return v, err
 }

@@ -40,7 +40,7 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 		p.sourceFindings(src, all)
 	}
 	if p.Records == 0 {
-		p.find(Finding{Weight: Caution, Code: "no-records", Text: "the file has a header and no records"})
+		p.find(Finding{Weight: Caution, Code: CodeNoRecords, Text: "the file has a header and no records"})
 	}
 
 	// Marks that are certain somewhere in the file decide where a column
@@ -66,12 +66,12 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 		p.decided[header] = d
 		p.Columns = append(p.Columns, d.col)
 		if n := u.duplicates.count; n > 0 && n*200 <= d.values && !u.gone.Load() && e.blanks == 0 && (d.col.Type.IsInteger() || d.col.Type.IsText()) {
-			p.find(Finding{Weight: Note, Code: "nearly-unique", Column: header, Count: n,
+			p.find(Finding{Weight: Note, Code: CodeNearlyUnique, Column: header, Count: n,
 				Text:     fmt.Sprintf("would identify a record but for %s that stand twice", group(n, "value")),
 				Examples: u.duplicates.first, Do: "look at these lines if the column should be a key"})
 		}
 	}
-	p.together("trimmed", "%d columns (%s) have values with spaces before or behind; they are taken off", "to keep them, set trim: false in the plan")
+	p.together(CodeTrimmed, "%d columns (%s) have values with spaces before or behind; they are taken off", "to keep them, set trim: false in the plan")
 	for i, c := range p.Columns {
 		if c.Unique && c.Misfits == 0 && c.NullWord == 0 {
 			switch c.Type.Kind {
@@ -83,7 +83,7 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 			}
 		}
 		if uniques[i].full && c.Blanks == 0 && c.Fields > maxUnique {
-			p.find(Finding{Weight: Note, Code: "unique-unknown", Column: c.Header,
+			p.find(Finding{Weight: Note, Code: CodeUniqueUnknown, Column: c.Header,
 				Text: fmt.Sprintf("no value stands twice among the first %s; beyond that it was not followed", group(maxUnique, "value"))})
 		}
 	}
@@ -95,13 +95,13 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 		for _, c := range p.Columns {
 			c.Why = strings.TrimSuffix(c.Why+fmt.Sprintf("; seen only in the first %s", group(p.Records, "record")), "; ")
 		}
-		p.find(Finding{Weight: Caution, Code: "limited", Text: fmt.Sprintf("only the first %s were seen; every decision below rests on them alone", group(p.Records, "record")), Do: "leave out --records to read the whole file"})
+		p.find(Finding{Weight: Caution, Code: CodeLimited, Text: fmt.Sprintf("only the first %s were seen; every decision below rests on them alone", group(p.Records, "record")), Do: "leave out --records to read the whole file"})
 	}
 	slices.SortStableFunc(p.Findings, func(a, b Finding) int { return weightRank(a.Weight) - weightRank(b.Weight) })
 }
 
 // together makes one finding of those that say the same of several columns.
-func (p *Profile) together(code, text, do string) {
+func (p *Profile) together(code Code, text, do string) {
 	var columns []string
 	var count int64
 	for _, f := range p.Findings {
@@ -142,10 +142,10 @@ func (p *Profile) find(f Finding) { p.Findings = append(p.Findings, f) }
 // sourceFindings are those about the file as a whole.
 func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 	if src.Doubt != "" {
-		p.find(Finding{Weight: Caution, Code: "header-assumed", Count: src.Layout.Header, Text: fmt.Sprintf("line %d was taken as the header; %s", src.Layout.Header, src.Doubt)})
+		p.find(Finding{Weight: Caution, Code: CodeHeaderAssumed, Count: src.Layout.Header, Text: fmt.Sprintf("line %d was taken as the header; %s", src.Layout.Header, src.Doubt)})
 	}
 	if src.Merged > 0 {
-		p.find(Finding{Weight: Caution, Code: "merged-cells", Count: src.Merged, Text: fmt.Sprintf("%s merged; the value is in the first cell, the others are blank", groupIs(src.Merged, "range of cells is", "ranges of cells are")),
+		p.find(Finding{Weight: Caution, Code: CodeMergedCells, Count: src.Merged, Text: fmt.Sprintf("%s merged; the value is in the first cell, the others are blank", groupIs(src.Merged, "range of cells is", "ranges of cells are")),
 			Do: "if the value belongs to all of them, fill them in the workbook"})
 	}
 	seen := map[string]int{}
@@ -158,11 +158,11 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 		}
 	}
 	if len(twice) > 0 {
-		p.find(Finding{Weight: Caution, Code: "same-header", Count: int64(len(twice)),
+		p.find(Finding{Weight: Caution, Code: CodeSameHeader, Count: int64(len(twice)),
 			Text: fmt.Sprintf("%s more than one column: %s; they are told apart by numbers", groupIs(int64(len(twice)), "name heads", "names head"), shortList(twice))})
 	}
 	if len(unnamed) > 0 {
-		p.find(Finding{Weight: Caution, Code: "no-header", Count: int64(len(unnamed)),
+		p.find(Finding{Weight: Caution, Code: CodeNoHeader, Count: int64(len(unnamed)),
 			Text: fmt.Sprintf("%s without a name in the header: number %s", group(int64(len(unnamed)), "column"), shortList(unnamed))})
 	}
 	var odd examples
@@ -178,7 +178,7 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 		if odd.count*2 > p.Records {
 			weight = Blocker
 		}
-		p.find(Finding{Weight: weight, Code: "field-count", Count: odd.count, Examples: odd.first,
+		p.find(Finding{Weight: weight, Code: CodeFieldCount, Count: odd.count, Examples: odd.first,
 			Text: fmt.Sprintf("%s another number of fields than the header's %d: %s", groupIs(odd.count, "record has", "records have"), len(src.Layout.Columns), strings.Join(kinds, ", ")),
 			Do:   "they become rejects; if there are many, check delimiter, quote and header"})
 	}
@@ -186,17 +186,17 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 		f := Finding{Weight: Caution, Count: e.count, Examples: e.first, Do: "such records become rejects"}
 		switch fault {
 		case delimited.AfterQuote:
-			f.Code, f.Text = "after-quote", groupIs(e.count, "record has", "records have")+" text between a closing quote and the next delimiter"
+			f.Code, f.Text = CodeAfterQuote, groupIs(e.count, "record has", "records have")+" text between a closing quote and the next delimiter"
 			f.Do += "; if quotes are ordinary characters here, use --quote none"
 		case delimited.Unclosed:
-			f.Code, f.Weight = "unclosed-quote", Blocker
+			f.Code, f.Weight = CodeUnclosedQuote, Blocker
 			f.Text = fmt.Sprintf("the quote opened in the record on line %d is never closed; all text behind it is one field", lineIn(e.first[0].Line))
 			f.Do = "mend the file, or use --quote none if quotes are ordinary characters here"
 			f.Examples = nil
 		case delimited.NulByte:
-			f.Code, f.Text = "nul-byte", groupIs(e.count, "record contains", "records contain")+" a NUL byte"
+			f.Code, f.Text = CodeNULByte, groupIs(e.count, "record contains", "records contain")+" a NUL byte"
 		case delimited.BadEncoding:
-			f.Code = "bad-encoding"
+			f.Code = CodeBadEncoding
 			f.Text = fmt.Sprintf("%s that are not %s; the first on line %d, %s", groupIs(e.count, "record has bytes", "records have bytes"), src.Layout.Encoding, lineIn(e.first[0].Line), WrongByte(e.first[0].Value))
 			if src.Layout.Encoding == "utf-8" {
 				f.Do += "; if the file is not UTF-8, name its encoding, for instance --encoding windows-1252"
@@ -208,7 +208,7 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 		p.find(f)
 	}
 	if k := p.Skipped[source.BlankLine]; k > 0 && len(src.Layout.Columns) == 1 {
-		p.find(Finding{Weight: Caution, Code: "blank-lines", Count: k, Text: fmt.Sprintf("%s skipped; in a file of one column they may be meant as nulls", group(k, "blank line"))})
+		p.find(Finding{Weight: Caution, Code: CodeBlankLines, Count: k, Text: fmt.Sprintf("%s skipped; in a file of one column they may be meant as nulls", group(k, "blank line"))})
 	}
 	for _, ev := range src.Evidence {
 		if ev.What == "encoding" && !ev.Given && strings.Contains(ev.Why, "a guess") {
@@ -216,7 +216,7 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 			for _, e := range all.cols {
 				wide = append(wide, e.wide.first...)
 			}
-			p.find(Finding{Weight: Caution, Code: "encoding-guessed", Text: "the encoding is a guess: " + ev.Value, Examples: mergeExamples(wide), Do: "if these look wrong, name the encoding with --encoding"})
+			p.find(Finding{Weight: Caution, Code: CodeEncodingGuessed, Text: "the encoding is a guess: " + ev.Value, Examples: mergeExamples(wide), Do: "if these look wrong, name the encoding with --encoding"})
 		}
 	}
 }
@@ -246,7 +246,7 @@ type decision struct {
 	nulls   []string // words for null that some of them are
 }
 
-func (d *decision) find(w Weight, code, text, do string, count int64, ex []Example) {
+func (d *decision) find(w Weight, code Code, text, do string, count int64, ex []Example) {
 	d.p.find(Finding{Weight: w, Code: code, Column: d.col.Header, Text: text, Do: do, Count: count, Examples: ex})
 }
 
@@ -276,12 +276,12 @@ func (d *decision) column() {
 			return
 		}
 		c.Why = "blank in every record"
-		d.find(Caution, "all-blank", "blank in every record; the type is a guess", "leave the column out, or give its type", c.Blanks, nil)
+		d.find(Caution, CodeAllBlank, "blank in every record; the type is a guess", "leave the column out, or give its type", c.Blanks, nil)
 		d.override()
 		return
 	}
 	if n := e.numerals; n.count*2 > d.values {
-		d.find(Note, "numbers-as-text", fmt.Sprintf("%s written as text in the sheet, and kept as text", groupIs(n.count, "number is", "numbers are")),
+		d.find(Note, CodeNumbersAsText, fmt.Sprintf("%s written as text in the sheet, and kept as text", groupIs(n.count, "number is", "numbers are")),
 			"if they are numbers, give the column's type with --type", n.count, n.first)
 	}
 	// Words for null are left out of what has to fit; the wanted ones in any case.
@@ -314,11 +314,11 @@ func (d *decision) column() {
 		c.Nulls, c.NullWord, c.Misfits = nullWordList, nulls.count, miss
 		best.apply()
 		if nulls.count > 0 {
-			d.find(Note, "null-word", fmt.Sprintf("%s read as null: %s", groupIs(nulls.count, "value is", "values are"), quoteList(nullWordList)),
+			d.find(Note, CodeNullWord, fmt.Sprintf("%s read as null: %s", groupIs(nulls.count, "value is", "values are"), quoteList(nullWordList)),
 				"without that the column would be text; the plan lists the words", nulls.count, nulls.first)
 		}
 		if miss > 0 {
-			d.find(Caution, "tolerated", fmt.Sprintf("%s not fit %s and will be rejected", groupIs(miss, "value does", "values do"), c.Type),
+			d.find(Caution, CodeTolerated, fmt.Sprintf("%s not fit %s and will be rejected", groupIs(miss, "value does", "values do"), c.Type),
 				"they are within the share that --tolerate allows", miss, d.misfits(best.family))
 		}
 	default:
@@ -330,19 +330,19 @@ func (d *decision) column() {
 			would := c.Type
 			*c = t
 			d.p.Findings = d.p.Findings[:n]
-			d.find(Caution, "near-miss", fmt.Sprintf("would be %s but for %s of %s", would, grouped(miss), group(left, "value")),
+			d.find(Caution, CodeNearMiss, fmt.Sprintf("would be %s but for %s of %s", would, grouped(miss), group(left, "value")),
 				fmt.Sprintf("mend the file, or take them as rejects with --type %s, or --tolerate %s", flag(c.Header, would), phrase.Share(share)),
 				miss, d.misfits(best.family))
 		} else if e.zeros.count > 0 && e.zeros.count+e.ints.count == left {
 			c.Why = fmt.Sprintf("%s with leading zeros, which a number would lose; %s", groupIs(e.zeros.count, "code", "codes"), c.Why)
 		}
 		if nulls.count > 0 && len(textNulls) == 0 {
-			d.find(Note, "null-word-kept", fmt.Sprintf("%s %s, kept as text", groupIs(nulls.count, "value is", "values are"), quoteList(nullWordList)),
+			d.find(Note, CodeNullWordKept, fmt.Sprintf("%s %s, kept as text", groupIs(nulls.count, "value is", "values are"), quoteList(nullWordList)),
 				"if they mean null, say --null-word "+shellWord(nullWordList[0]), nulls.count, nulls.first)
 		}
 	}
 	if c.Type.IsText() && e.quoted > 0 && e.blanks > e.quoted {
-		d.find(Note, "quoted-empty", fmt.Sprintf("%s written as \"\" and %s as nothing; both become null", groupIs(e.quoted, "blank is", "blanks are"), grouped(e.blanks-e.quoted)),
+		d.find(Note, CodeQuotedEmpty, fmt.Sprintf("%s written as \"\" and %s as nothing; both become null", groupIs(e.quoted, "blank is", "blanks are"), grouped(e.blanks-e.quoted)),
 			"to keep \"\" as an empty text, use --keep-empty quoted", e.quoted, nil)
 	}
 	d.override()
@@ -509,12 +509,12 @@ func (d *decision) text(nulls []string) {
 	if e.padded.count > 0 {
 		c.Trim = e.padded.count*2 >= d.values
 		if c.Trim {
-			d.find(Note, "trimmed", fmt.Sprintf("%s spaces before or behind; they are taken off", groupIs(e.padded.count, "value has", "values have")), "to keep them, set trim: false in the plan", e.padded.count, nil)
+			d.find(Note, CodeTrimmed, fmt.Sprintf("%s spaces before or behind; they are taken off", groupIs(e.padded.count, "value has", "values have")), "to keep them, set trim: false in the plan", e.padded.count, nil)
 		} else {
 			same = false
 			longest = max(longest, e.maxRaw)
 			c.Longest = longest
-			d.find(Note, "padded", fmt.Sprintf("%s spaces before or behind, which are kept", groupIs(e.padded.count, "value has", "values have")), "to take them off, set trim: true in the plan", e.padded.count, e.padded.first)
+			d.find(Note, CodePadded, fmt.Sprintf("%s spaces before or behind, which are kept", groupIs(e.padded.count, "value has", "values have")), "to take them off, set trim: true in the plan", e.padded.count, e.padded.first)
 		}
 	}
 	c.Type, c.Why = textType(longest, same && d.values >= 5 && e.wide.count == 0)
@@ -772,7 +772,7 @@ func (d *decision) number() candidate {
 			why = append(why, fmt.Sprintf("%s %s", groupIs(signed, "negative", "negatives"), how))
 		}
 		if percent > 0 {
-			d.find(Note, "percent", fmt.Sprintf("%s a percent sign; the number before it is what is loaded (12.5%% is 12.5)", groupIs(percent, "value has", "values have")), "", percent, nil)
+			d.find(Note, CodePercent, fmt.Sprintf("%s a percent sign; the number before it is what is loaded (12.5%% is 12.5)", groupIs(percent, "value has", "values have")), "", percent, nil)
 		}
 		c.Why = strings.Join(why, "; ")
 		d.numberFindings(ambiguous, f)
@@ -816,28 +816,28 @@ func (d *decision) numberFindings(ambiguous reading.Mark, f reading.Number) {
 			for _, h := range d.certain {
 				other = h
 			}
-			d.find(Caution, "mark-by-others", fmt.Sprintf("the %s in %s is taken as %s, because of how %q is written", name, groupIs(count, "value", "values"), as, other),
+			d.find(Caution, CodeMarkByOthers, fmt.Sprintf("the %s in %s is taken as %s, because of how %q is written", name, groupIs(count, "value", "values"), as, other),
 				"if that is wrong, say --decimal comma or --decimal point", count, ex)
 		case ambiguous == reading.Point:
-			d.find(Caution, "mark-assumed", fmt.Sprintf("the point in %s is taken as the decimal mark, as in SQL; nothing in the file says otherwise", groupIs(count, "value", "values")),
+			d.find(Caution, CodeMarkAssumed, fmt.Sprintf("the point in %s is taken as the decimal mark, as in SQL; nothing in the file says otherwise", groupIs(count, "value", "values")),
 				"if it separates thousands, say --decimal comma", count, ex)
 		default:
-			d.find(Blocker, "mark-undecided", fmt.Sprintf("the %s in %s may separate thousands or be the decimal mark; nothing in the file decides it", name, groupIs(count, "value", "values")),
+			d.find(Blocker, CodeMarkUndecided, fmt.Sprintf("the %s in %s may separate thousands or be the decimal mark; nothing in the file decides it", name, groupIs(count, "value", "values")),
 				"say --decimal point (then commas separate thousands) or --decimal comma", count, ex)
 		}
 	}
 	if c.Type.IsInteger() && e.ints.count > 1 {
 		switch lo, hi := e.ints.lo, e.ints.hi; {
 		case lo == 0 && hi == 1:
-			d.find(Note, "zero-one", "holds only 0 and 1; it is taken as a number", "if it means no and yes, use --type "+flag(c.Header, sqltype.Type{Kind: sqltype.Boolean}), e.ints.count, nil)
+			d.find(Note, CodeZeroOne, "holds only 0 and 1; it is taken as a number", "if it means no and yes, use --type "+flag(c.Header, sqltype.Type{Kind: sqltype.Boolean}), e.ints.count, nil)
 		case lo >= 946684800 && hi < 4102444800:
-			d.find(Note, "unix-seconds", fmt.Sprintf("could be Unix time in seconds: %s … %s", string(reading.AppendTimestamp(nil, lo*1e6, 0)), string(reading.AppendTimestamp(nil, hi*1e6, 0))), "", e.ints.count, nil)
+			d.find(Note, CodeUnixSeconds, fmt.Sprintf("could be Unix time in seconds: %s … %s", string(reading.AppendTimestamp(nil, lo*1e6, 0)), string(reading.AppendTimestamp(nil, hi*1e6, 0))), "", e.ints.count, nil)
 		case lo >= 946684800000 && hi < 4102444800000:
-			d.find(Note, "unix-milliseconds", fmt.Sprintf("could be Unix time in milliseconds: %s … %s", string(reading.AppendTimestamp(nil, lo*1e3, 0)), string(reading.AppendTimestamp(nil, hi*1e3, 0))), "", e.ints.count, nil)
+			d.find(Note, CodeUnixMilliseconds, fmt.Sprintf("could be Unix time in milliseconds: %s … %s", string(reading.AppendTimestamp(nil, lo*1e3, 0)), string(reading.AppendTimestamp(nil, hi*1e3, 0))), "", e.ints.count, nil)
 		}
 	}
 	if c.Type.Kind == sqltype.Decimal && c.Type.Scale > 0 && e.decs.count > 0 && e.decs.nonzero == 0 && len(e.numbers) == 0 {
-		d.find(Note, "whole", "every value is whole; only zeros stand behind the point", "", e.decs.count, nil)
+		d.find(Note, CodeWhole, "every value is whole; only zeros stand behind the point", "", e.decs.count, nil)
 	}
 }
 
@@ -1060,13 +1060,13 @@ func (d *decision) date() candidate {
 			c.Why += "; " + w
 		}
 		if c.Type.Kind == sqltype.Date && len(used) > 0 && hasLetter(used[0].parts, "Hh") {
-			d.find(Note, "midnight", "every time of day is midnight, so that a date holds it all", "", fits, nil)
+			d.find(Note, CodeMidnight, "every time of day is midnight, so that a date holds it all", "", fits, nil)
 		}
 		if pivot {
-			d.find(Note, "two-digit-year", fmt.Sprintf("years have two digits: 69 to 99 are read as 19.., 00 to 68 as 20..; dates run from %s to %s", c.Smallest, c.Largest), "to draw the line elsewhere, set pivot in the plan's reading", fits, nil)
+			d.find(Note, CodeTwoDigitYear, fmt.Sprintf("years have two digits: 69 to 99 are read as 19.., 00 to 68 as 20..; dates run from %s to %s", c.Smallest, c.Largest), "to draw the line elsewhere, set pivot in the plan's reading", fits, nil)
 		}
 		if compact && len(used) == 0 && d.values < 20 {
-			d.find(Caution, "compact-date", "whole numbers that all read as dates yyyyMMdd", "if they are plain numbers, use --type "+flag(c.Header, sqltype.Type{Kind: sqltype.Integer}), e.ints.count, nil)
+			d.find(Caution, CodeCompactDate, "whole numbers that all read as dates yyyyMMdd", "if they are plain numbers, use --type "+flag(c.Header, sqltype.Type{Kind: sqltype.Integer}), e.ints.count, nil)
 		}
 		if len(undecided) > 1 {
 			var ex []Example
@@ -1077,7 +1077,7 @@ func (d *decision) date() candidate {
 			for _, u := range undecided {
 				names = append(names, []string{"", "day-first", "month-first", "year-first"}[u])
 			}
-			d.find(Blocker, "dates-undecided", fmt.Sprintf("the dates read as well %s; no value decides it", strings.Join(names, " as ")),
+			d.find(Blocker, CodeDatesUndecided, fmt.Sprintf("the dates read as well %s; no value decides it", strings.Join(names, " as ")),
 				"say --dates "+strings.Join(names, " or --dates "), fits, ex)
 		}
 	}}

@@ -38,7 +38,7 @@ const (
 type Finding struct {
 	Weight Weight `json:"weight"`
 	// Code names the kind of finding, for programs.
-	Code string `json:"code"`
+	Code Code `json:"code"`
 	// Column is the column's header, or empty for the source.
 	Column   string    `json:"column,omitempty"`
 	Text     string    `json:"text"`

@@ -69,7 +69,7 @@ func (p *Profile) column(name string) *Column {
 func (p *Profile) codes(column string) (codes []string) {
 	for _, f := range p.Findings {
 		if f.Column == column {
-			codes = append(codes, f.Code)
+			codes = append(codes, string(f.Code))
 		}
 	}
 	return
@@ -253,7 +253,7 @@ func TestAs(t *testing.T) {
 	p = profiled(t, Options{}, map[string][]string{"x": values})
 	_, open = p.As("x", date)
 	require.Len(t, open, 1)
-	assert.Equal(t, "dates-undecided", open[0].Code)
+	assert.Equal(t, CodeDatesUndecided, open[0].Code)
 	assert.NotContains(t, p.codes("x"), "dates-undecided", "as a text it leaves nothing open")
 	_, open = profiled(t, Options{Dates: "month-first"}, map[string][]string{"x": values}).As("x", date)
 	assert.Empty(t, open)
@@ -368,7 +368,7 @@ func TestLimitSaysSo(t *testing.T) {
 	for _, c := range p.Columns {
 		assert.Contains(t, c.Why, "seen only in the first 10 records")
 	}
-	assert.Equal(t, "limited", p.Findings[0].Code)
+	assert.Equal(t, CodeLimited, p.Findings[0].Code)
 }
 
 // However work is shared out, the profile is the same.

@@ -21,8 +21,8 @@ import (
 	"math"
 	"math/bits"
 
-	"ambertray/internal/db"
 	"ambertray/internal/reading"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 )
 
@@ -30,7 +30,7 @@ import (
 type Side interface {
 	// Rows encodes every row, on any number of goroutines, and hands over what
 	// the encoders made, with the number of rows in it.
-	Rows(ctx context.Context, encoder func() db.Encoder, take func(rows int, data []byte) error) error
+	Rows(ctx context.Context, encoder func() sink.Encoder, take func(rows int, data []byte) error) error
 }
 
 // A Row is one that has no partner on the other side.
@@ -106,7 +106,7 @@ type hasher struct {
 // Place implements load.Placer.
 func (e *hasher) Place(source int, line int64) { e.source, e.line = source, line }
 
-// Append implements db.Encoder.
+// Append implements sink.Encoder.
 func (e *hasher) Append(dst []byte, row []reading.Value) []byte {
 	b := e.buf[:0]
 	for i := range row {
@@ -264,7 +264,7 @@ func (c *comparison) progress(stage string, rows int64) {
 // each runs through a side. Rows that are wanted come with their values.
 func (c *comparison) each(ctx context.Context, side Side, stage string, wanted func(hash) bool, f func(hash, *Row)) error {
 	rows := int64(0)
-	return side.Rows(ctx, func() db.Encoder { return &hasher{types: c.Types, seeds: c.seeds, wanted: wanted} },
+	return side.Rows(ctx, func() sink.Encoder { return &hasher{types: c.Types, seeds: c.seeds, wanted: wanted} },
 		func(n int, data []byte) error {
 			for range n {
 				var h hash

@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"ambertray/internal/db"
 	"ambertray/internal/reading"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 )
 
@@ -25,7 +25,7 @@ type rows struct {
 	pass  int
 }
 
-func (s *rows) Rows(ctx context.Context, encoder func() db.Encoder, take func(int, []byte) error) error {
+func (s *rows) Rows(ctx context.Context, encoder func() sink.Encoder, take func(int, []byte) error) error {
 	s.pass++
 	e := encoder()
 	var data []byte
@@ -215,7 +215,7 @@ type failing struct {
 	n int
 }
 
-func (s *failing) Rows(ctx context.Context, encoder func() db.Encoder, take func(int, []byte) error) error {
+func (s *failing) Rows(ctx context.Context, encoder func() sink.Encoder, take func(int, []byte) error) error {
 	if s.pass == s.n {
 		return fmt.Errorf("broken")
 	}

@@ -156,8 +156,8 @@ func with(text, why string) string {
 	return text + " (" + why + ")"
 }
 
-// Lie adds how the values of each column lie.
-func (l *Load) Lie(spreads []*tally.Spread) {
+// Distribute adds how the values of each column lie.
+func (l *Load) Distribute(spreads []*tally.Spread) {
 	for i, s := range spreads {
 		c := &l.Columns[i]
 		c.Step, c.longest = s.Step(), s.Longest()

@@ -17,6 +17,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/reading"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 )
 
@@ -38,7 +39,7 @@ const (
 	mostBytes = 400 << 10
 )
 
-// Writer writes one script. It is a load.Sink.
+// Writer writes one script. It is a sink.Sink.
 type Writer struct {
 	Options
 	w          io.Writer
@@ -109,8 +110,8 @@ func (s *Writer) put(text string) {
 	}
 }
 
-// Encoder implements load.Sink.
-func (s *Writer) Encoder() db.Encoder {
+// Encoder implements sink.Sink.
+func (s *Writer) Encoder() sink.Encoder {
 	if s.CopyBlock {
 		var types []sqltype.Type
 		for _, c := range s.Table.Columns {
@@ -128,7 +129,7 @@ type encoder struct {
 	buf     []byte
 }
 
-// Append implements db.Encoder.
+// Append implements sink.Encoder.
 func (e *encoder) Append(dst []byte, row []reading.Value) []byte {
 	at := len(dst)
 	dst = append(dst, 0, 0, 0, 0)
@@ -151,8 +152,8 @@ func (e *encoder) Append(dst []byte, row []reading.Value) []byte {
 	return dst
 }
 
-// Write implements load.Sink.
-func (s *Writer) Write(_ context.Context, b db.Batch) ([]db.Refusal, error) {
+// Write implements sink.Sink.
+func (s *Writer) Write(_ context.Context, b sink.Batch) ([]sink.Refusal, error) {
 	s.written += int64(b.Rows)
 	if s.CopyBlock {
 		if s.err == nil {

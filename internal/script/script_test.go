@@ -20,6 +20,7 @@ import (
 	"ambertray/internal/db/sqlite"
 	"ambertray/internal/db/sqlserver"
 	"ambertray/internal/reading"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 )
 
@@ -45,7 +46,7 @@ func written(t *testing.T, d *db.Database, columns, rows int, text string) strin
 	for range rows {
 		data = e.Append(data, row)
 	}
-	_, err = w.Write(context.Background(), db.Batch{Rows: rows, Data: data})
+	_, err = w.Write(context.Background(), sink.Batch{Rows: rows, Data: data})
 	require.NoError(t, err)
 	require.NoError(t, w.Close())
 	return out.String()
@@ -125,7 +126,7 @@ func TestAFullDiskIsAnError(t *testing.T) {
 	for left := 0; left < 700; left += 60 {
 		w, err := New(&full{left}, Options{Database: sqlite.Database, Table: table(2), Rows: 1})
 		if err == nil {
-			_, err = w.Write(context.Background(), db.Batch{Rows: 1, Data: w.Encoder().Append(nil, make([]reading.Value, 2))})
+			_, err = w.Write(context.Background(), sink.Batch{Rows: 1, Data: w.Encoder().Append(nil, make([]reading.Value, 2))})
 		}
 		if err == nil {
 			err = w.Close()

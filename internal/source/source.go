@@ -104,6 +104,9 @@ type Source struct {
 	startLine int64
 }
 
+// HasCells reports whether records are rows of a sheet, whose places are cells.
+func (s *Source) HasCells() bool { return s.Sheet != "" }
+
 // A Problem is an error about a source: what, where and what to do.
 type Problem struct {
 	Source string
@@ -395,11 +398,13 @@ const (
 	Footer
 	// LeftOut is a record that a condition of the plan leaves out.
 	LeftOut
+	// Kinds is how many there are.
+	Kinds
 )
 
 // String is the kind as receipts name it.
 func (k Kind) String() string {
-	return [...]string{"data", "title", "ruler", "blank", "footer", "left-out"}[k]
+	return [Kinds]string{"data", "title", "ruler", "blank", "footer", "left-out"}[k]
 }
 
 // Rows reads the rows of chunks and tells what each is.

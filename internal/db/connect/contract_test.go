@@ -18,6 +18,7 @@ import (
 	"ambertray/internal/db/connect"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/reading"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
 	"ambertray/internal/testdb"
@@ -76,16 +77,16 @@ func passage(id int) []string {
 }
 
 // batch encodes rows, and tallies them.
-func batch(t *testing.T, l db.Load, table dialect.Table, rows ...[]string) (db.Batch, []tally.Column) {
+func batch(t *testing.T, l db.Load, table dialect.Table, rows ...[]string) (sink.Batch, []tally.Column) {
 	t.Helper()
 	b, sums, _ := summed(t, l, table, rows...)
 	return b, sums
 }
 
 // summed is batch, with the sum of the rows' checksums.
-func summed(t *testing.T, l db.Load, table dialect.Table, rows ...[]string) (db.Batch, []tally.Column, uint64) {
+func summed(t *testing.T, l db.Load, table dialect.Table, rows ...[]string) (sink.Batch, []tally.Column, uint64) {
 	t.Helper()
-	b, sums := db.Batch{Rows: len(rows)}, make([]tally.Column, len(table.Columns))
+	b, sums := sink.Batch{Rows: len(rows)}, make([]tally.Column, len(table.Columns))
 	enc := l.Encoder()
 	readers := make([]*reading.Reader, len(table.Columns))
 	for i, c := range table.Columns {
@@ -103,7 +104,7 @@ func summed(t *testing.T, l db.Load, table dialect.Table, rows ...[]string) (db.
 		}
 		b.Data = enc.Append(b.Data, values)
 	}
-	if s, ok := enc.(db.Summer); ok {
+	if s, ok := enc.(sink.Summer); ok {
 		return b, sums, s.Sum()
 	}
 	return b, sums, 0
@@ -123,7 +124,7 @@ func begin(t *testing.T, conn db.Session, spec db.Spec) db.Load {
 	return l
 }
 
-func put(t *testing.T, l db.Load, rows ...[]string) []db.Refusal {
+func put(t *testing.T, l db.Load, rows ...[]string) []sink.Refusal {
 	t.Helper()
 	b, _ := batch(t, l, passages(), rows...)
 	refused, err := l.Write(context.Background(), b)

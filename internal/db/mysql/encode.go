@@ -18,7 +18,7 @@ type encoder struct {
 	plain  [2][]byte // memory
 }
 
-// Append implements db.Encoder. Few texts have anything to mark, so they
+// Append implements sink.Encoder. Few texts have anything to mark, so they
 // are first written as they are; what would be mistaken then shows in the line.
 func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 	begin := len(b)
@@ -77,7 +77,7 @@ func (e *encoder) write(b []byte, row []reading.Value, mark bool) (_ []byte, hal
 	return b, half, nulls
 }
 
-// Sum implements db.Summer.
+// Sum implements sink.Summer.
 func (e *encoder) Sum() uint64 {
 	sum := e.sum
 	e.sum = 0

@@ -12,9 +12,9 @@ import (
 	"sync"
 	"sync/atomic"
 
-	driver "github.com/go-sql-driver/mysql"
+	"ambertray/internal/sink"
 
-	"ambertray/internal/db"
+	driver "github.com/go-sql-driver/mysql"
 )
 
 // A lane is a connection that rows go in through.
@@ -89,14 +89,14 @@ type pair struct {
 	kept    bool   // the batch written last is kept
 	spare   []byte // memory in place of it
 	over    bool
-	refused []db.Refusal // found too late to be returned by Write
+	refused []sink.Refusal // found too late to be returned by Write
 }
 
 // A flight is a batch under way.
 type flight struct {
 	number int // 0: none
 	first  int // of its rows, among all that were written and not refused
-	batch  db.Batch
+	batch  sink.Batch
 }
 
 // lockWait is for how long a batch waits for a row that the other connection
@@ -126,7 +126,7 @@ func (l *load) newPair(ctx context.Context) *pair {
 	return p
 }
 
-// Instead implements db.Keeper.
+// Instead implements sink.Holder.
 func (l *load) Instead(data []byte) []byte {
 	if l.pair == nil || !l.pair.kept {
 		return data
@@ -135,7 +135,7 @@ func (l *load) Instead(data []byte) []byte {
 }
 
 // write takes a batch, unless the pair is over.
-func (p *pair) write(ctx context.Context, b db.Batch) (taken bool, err error) {
+func (p *pair) write(ctx context.Context, b sink.Batch) (taken bool, err error) {
 	p.kept = false
 	if p.over {
 		return false, nil
@@ -246,7 +246,7 @@ func (p *pair) settle(ctx context.Context) error {
 }
 
 // Finish implements db.Finisher: it waits for what is under way.
-func (l *load) Finish(ctx context.Context) ([]db.Refusal, error) {
+func (l *load) Finish(ctx context.Context) ([]sink.Refusal, error) {
 	if l.pair == nil {
 		return nil, nil
 	}

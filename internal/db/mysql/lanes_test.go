@@ -15,6 +15,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/reading"
+	"ambertray/internal/sink"
 	"ambertray/internal/testdb"
 )
 
@@ -36,7 +37,7 @@ func fill(t *testing.T, d *DB) *filling {
 }
 
 // put writes the next batch, of boats of which one may have a longer name.
-func (f *filling) put(ctx context.Context, long int) ([]db.Refusal, error) {
+func (f *filling) put(ctx context.Context, long int) ([]sink.Refusal, error) {
 	e := f.Encoder().(*encoder)
 	var data []byte
 	for range eachBatch {
@@ -48,7 +49,7 @@ func (f *filling) put(ctx context.Context, long int) ([]db.Refusal, error) {
 		data = e.Append(data, []reading.Value{{Int: int64(f.rows)}, {Text: []byte(name), Null: f.rows%7 == 0}})
 	}
 	f.sum += e.Sum()
-	return f.Write(ctx, db.Batch{Rows: eachBatch, Data: data})
+	return f.Write(ctx, sink.Batch{Rows: eachBatch, Data: data})
 }
 
 // agrees ends the load well, and makes sure that all rows are there.
@@ -230,7 +231,7 @@ func TestLongRowsHaveNoChecksum(t *testing.T) {
 		l, err := d.Begin(context.Background(), db.Spec{Mode: db.Replace, Table: x})
 		require.NoError(t, err)
 		data := l.Encoder().Append(nil, []reading.Value{{Int: 1}, {Text: []byte(strings.Repeat("x", size))}})
-		refused, err := l.Write(context.Background(), db.Batch{Rows: 1, Data: data})
+		refused, err := l.Write(context.Background(), sink.Batch{Rows: 1, Data: data})
 		require.NoError(t, err)
 		require.Empty(t, refused)
 		c, err := l.(db.Checker).Check(context.Background())

@@ -35,6 +35,7 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
 )
@@ -310,7 +311,7 @@ type load struct {
 	sums    *summing // how checksums are made, or nil
 	made    bool     // the table is ours, under its own name, and nothing is committed in it
 	stepped bool     // a step has been committed
-	refused []db.Refusal
+	refused []sink.Refusal
 }
 
 // sidePrefix begins the names of tables that are being made.
@@ -470,7 +471,7 @@ func (l *load) sweep(ctx context.Context) error {
 }
 
 // Encoder implements db.Load.
-func (l *load) Encoder() db.Encoder {
+func (l *load) Encoder() sink.Encoder {
 	e := &encoder{sums: l.sums}
 	for _, c := range l.spec.Table.Columns {
 		e.types = append(e.types, c.Type)
@@ -482,7 +483,7 @@ func (l *load) Encoder() db.Encoder {
 }
 
 // Write implements db.Load.
-func (l *load) Write(ctx context.Context, b db.Batch) ([]db.Refusal, error) {
+func (l *load) Write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
 	if l.batches == 1 && l.alone() {
 		l.pair = l.newPair(ctx)
 	}
@@ -498,7 +499,7 @@ func (l *load) Write(ctx context.Context, b db.Batch) ([]db.Refusal, error) {
 }
 
 // write loads a batch on the connection of the load.
-func (l *load) write(ctx context.Context, b db.Batch) ([]db.Refusal, error) {
+func (l *load) write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
 	l.refused = nil
 	var numbers []int
 	for i := range b.Rows {
@@ -507,7 +508,7 @@ func (l *load) write(ctx context.Context, b db.Batch) ([]db.Refusal, error) {
 	if err := l.send(ctx, b.Data, numbers); err != nil {
 		return nil, err
 	}
-	slices.SortFunc(l.refused, func(a, b db.Refusal) int { return a.Row - b.Row })
+	slices.SortFunc(l.refused, func(a, b sink.Refusal) int { return a.Row - b.Row })
 	return l.refused, nil
 }
 
@@ -620,7 +621,7 @@ func (l *load) refuse(row int, c complaint) {
 	if m := columnIn.FindStringSubmatch(c.message); m != nil {
 		column = m[1]
 	}
-	l.refused = append(l.refused, db.Refusal{Row: row, Column: column, Message: fmt.Sprintf("%s (error %d)", c.message, c.code),
+	l.refused = append(l.refused, sink.Refusal{Row: row, Column: column, Message: fmt.Sprintf("%s (error %d)", c.message, c.code),
 		Kind: fmt.Sprintf("%s (error %d)", ownValue.ReplaceAllString(c.message, "$1 "), c.code)})
 }
 

@@ -16,6 +16,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/reading"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/testdb"
 )
@@ -123,7 +124,7 @@ func TestRowsToBlame(t *testing.T) {
 				}
 				data = enc.Append(data, []reading.Value{{Int: id}, {Text: []byte(v)}, {Text: []byte(e)}})
 			}
-			refused, err := l.Write(ctx, db.Batch{Rows: 2000, Data: data})
+			refused, err := l.Write(ctx, sink.Batch{Rows: 2000, Data: data})
 			require.NoError(t, err)
 			var got []int
 			for _, r := range refused {

@@ -253,7 +253,7 @@ type summing struct {
 	sum     uint64
 }
 
-// Append implements db.Encoder.
+// Append implements sink.Encoder.
 func (e *summing) Append(b []byte, row []reading.Value) []byte {
 	at := len(b)
 	b = e.binaryEncoder.Append(b, row)
@@ -261,7 +261,7 @@ func (e *summing) Append(b []byte, row []reading.Value) []byte {
 	return b
 }
 
-// Sum implements db.Summer.
+// Sum implements sink.Summer.
 func (e *summing) Sum() uint64 {
 	sum := e.sum
 	e.sum = 0

@@ -10,6 +10,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/reading"
+	"ambertray/internal/sink"
 )
 
 // Where the server's functions are not those we know, or not there, a table is
@@ -32,7 +33,7 @@ func TestOtherHashFunctions(t *testing.T) {
 		e := l.Encoder()
 		data := e.Append(nil, []reading.Value{{Int: 1}, {Text: []byte("Heron")}})
 		data = e.Append(data, []reading.Value{{Int: 2}, {Null: true}})
-		refused, err := l.Write(ctx, db.Batch{Rows: 2, Data: data})
+		refused, err := l.Write(ctx, sink.Batch{Rows: 2, Data: data})
 		require.NoError(t, err)
 		require.Empty(t, refused)
 		_, err = l.(db.Finisher).Finish(ctx)
@@ -41,7 +42,7 @@ func TestOtherHashFunctions(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, want, c != nil, body)
 		if want {
-			assert.Equal(t, e.(db.Summer).Sum(), c.Sum)
+			assert.Equal(t, e.(sink.Summer).Sum(), c.Sum)
 		}
 		rows, columns, err := l.Tally(ctx)
 		require.NoError(t, err, "the transaction goes on")

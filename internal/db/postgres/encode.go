@@ -6,8 +6,8 @@ import (
 	"encoding/hex"
 	"math"
 
-	"ambertray/internal/db"
 	"ambertray/internal/reading"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 )
 
@@ -25,7 +25,7 @@ const epoch = 10957
 // binaryEncoder makes rows for binary COPY.
 type binaryEncoder struct{ types []sqltype.Type }
 
-// Append implements db.Encoder.
+// Append implements sink.Encoder.
 func (e *binaryEncoder) Append(b []byte, row []reading.Value) []byte {
 	b = binary.BigEndian.AppendUint16(b, uint16(len(row)))
 	for i := range row {
@@ -174,9 +174,9 @@ func rowEnd(b []byte, i int) int {
 type textEncoder struct{ types []sqltype.Type }
 
 // TextEncoder makes rows as COPY's text form has them.
-func TextEncoder(types []sqltype.Type) db.Encoder { return &textEncoder{types} }
+func TextEncoder(types []sqltype.Type) sink.Encoder { return &textEncoder{types} }
 
-// Append implements db.Encoder.
+// Append implements sink.Encoder.
 func (e *textEncoder) Append(b []byte, row []reading.Value) []byte {
 	for i := range row {
 		if i > 0 {

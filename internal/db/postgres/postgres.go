@@ -24,6 +24,7 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
 )
@@ -187,9 +188,9 @@ type load struct {
 	copySQL string
 	binary  bool
 	loose   []bool
-	sums    []summed     // columns of which checksums are made, or nil
-	key     []string     // still to be built
-	refused []db.Refusal // of the batch at hand
+	sums    []summed       // columns of which checksums are made, or nil
+	key     []string       // still to be built
+	refused []sink.Refusal // of the batch at hand
 }
 
 // Begin implements db.Session.
@@ -325,7 +326,7 @@ func firstLine(s string) string {
 }
 
 // Encoder implements db.Load.
-func (l *load) Encoder() db.Encoder {
+func (l *load) Encoder() sink.Encoder {
 	var types []sqltype.Type
 	for _, c := range l.spec.Table.Columns {
 		types = append(types, c.Type)
@@ -341,7 +342,7 @@ func (l *load) Encoder() db.Encoder {
 
 // Write implements db.Load. A batch is sent as one segment, so that its
 // refusals are known when Write returns.
-func (l *load) Write(ctx context.Context, b db.Batch) ([]db.Refusal, error) {
+func (l *load) Write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
 	l.refused = nil
 	if err := l.send(ctx, b.Data, 0, b.Rows); err != nil {
 		return nil, err
@@ -440,7 +441,7 @@ func (l *load) refuse(row int, p *pgconn.PgError) {
 			column = m[1]
 		}
 	}
-	l.refused = append(l.refused, db.Refusal{Row: row, Column: column, Message: fmt.Sprintf("%s (SQLSTATE %s)", msg, p.Code),
+	l.refused = append(l.refused, sink.Refusal{Row: row, Column: column, Message: fmt.Sprintf("%s (SQLSTATE %s)", msg, p.Code),
 		Kind: fmt.Sprintf("%s (SQLSTATE %s)", p.Message, p.Code)})
 }
 
@@ -497,7 +498,7 @@ func (l *load) copy(ctx context.Context, rows []byte) error {
 // Finish implements db.Finisher: it builds the key. Rows that break it are
 // those whose key an earlier row has; the rows of a new table lie in the order
 // in which they came.
-func (l *load) Finish(ctx context.Context) ([]db.Refusal, error) {
+func (l *load) Finish(ctx context.Context) ([]sink.Refusal, error) {
 	if len(l.key) == 0 {
 		return nil, nil
 	}
@@ -548,10 +549,10 @@ func (l *load) Finish(ctx context.Context) ([]db.Refusal, error) {
 			return nil, l.d.fail("cannot build the key", err)
 		}
 	}
-	var out []db.Refusal
+	var out []sink.Refusal
 	for _, n := range numbers {
 		reason := fmt.Sprintf("%s (SQLSTATE %s)", p.Message, p.Code)
-		out = append(out, db.Refusal{Row: int(n), Column: l.key[0], Message: reason, Kind: reason})
+		out = append(out, sink.Refusal{Row: int(n), Column: l.key[0], Message: reason, Kind: reason})
 	}
 	return out, nil
 }

@@ -19,6 +19,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/reading"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/testdb"
 )
@@ -122,7 +123,7 @@ func TestBinaryForms(t *testing.T) {
 		for i := range vals {
 			data = enc.Append(data, []reading.Value{{Int: int64(i)}, vals[i]})
 		}
-		refused, err := l.Write(ctx, db.Batch{Rows: len(vals), Data: data})
+		refused, err := l.Write(ctx, sink.Batch{Rows: len(vals), Data: data})
 		require.NoError(t, err, tt.typ)
 		require.Empty(t, refused)
 		rows, cols, err := l.Tally(ctx)
@@ -132,7 +133,7 @@ func TestBinaryForms(t *testing.T) {
 		checks, err := l.(db.Checker).Check(ctx)
 		require.NoError(t, err, tt.typ)
 		require.NotNil(t, checks, tt.typ)
-		require.Equal(t, enc.(db.Summer).Sum(), checks.Sum, tt.typ)
+		require.Equal(t, enc.(sink.Summer).Sum(), checks.Sum, tt.typ)
 		require.NoError(t, l.Commit(ctx))
 		got, err := d.Head(ctx, "", "forms", len(vals))
 		require.NoError(t, err)
@@ -243,7 +244,7 @@ func TestUnusualTypes(t *testing.T) {
 		}
 		data = enc.Append(data, row)
 	}
-	refused, err := l.Write(ctx, db.Batch{Rows: 4, Data: data})
+	refused, err := l.Write(ctx, sink.Batch{Rows: 4, Data: data})
 	require.NoError(t, err)
 	require.Len(t, refused, 2)
 	assert.Equal(t, []int{1, 2}, []int{refused[0].Row, refused[1].Row})
@@ -270,7 +271,7 @@ func TestConnectionLost(t *testing.T) {
 	for i := range 1000 {
 		data = l.Encoder().Append(data, []reading.Value{{Int: int64(i)}})
 	}
-	_, err = l.Write(ctx, db.Batch{Rows: 1000, Data: data})
+	_, err = l.Write(ctx, sink.Batch{Rows: 1000, Data: data})
 	require.Error(t, err)
 	assert.NotContains(t, err.Error(), testdb.Password)
 	l.Rollback()

@@ -14,6 +14,7 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 )
 
@@ -191,7 +192,7 @@ func TestBulkIsAsRowByRow(t *testing.T) {
 				}
 				texts = append(texts, []string{fmt.Sprint(r.IntN(span)), b})
 			}
-			var refused [2][]db.Refusal
+			var refused [2][]sink.Refusal
 			var content [2][][]*string
 			for k := range 2 {
 				d, _ := open(t)

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"ambertray/internal/db"
+	"ambertray/internal/sink"
 )
 
 // Rows that refer to nothing are refused by themselves, however many rows go in
@@ -27,7 +28,7 @@ func TestForeignKeys(t *testing.T) {
 		}
 		return
 	}
-	numbers := func(refused []db.Refusal) (list []int) {
+	numbers := func(refused []sink.Refusal) (list []int) {
 		for _, r := range refused {
 			list = append(list, r.Row)
 		}

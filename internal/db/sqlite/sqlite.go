@@ -25,6 +25,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/reading"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
 )
@@ -329,7 +330,7 @@ func (l *load) feeding(names []string) error {
 }
 
 // Encoder implements db.Load.
-func (l *load) Encoder() db.Encoder {
+func (l *load) Encoder() sink.Encoder {
 	var e encoder
 	for _, c := range l.table.Columns {
 		e.types = append(e.types, c.Type)
@@ -348,7 +349,7 @@ var pow10 = func() (p [23]float64) {
 	return
 }()
 
-// Append implements db.Encoder. Values are written as rawValue.take reads
+// Append implements sink.Encoder. Values are written as rawValue.take reads
 // them, in the storage class that SQLite will give them.
 func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 	for i := range row {
@@ -378,7 +379,7 @@ func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 	return b
 }
 
-// BatchBytes implements db.Sized: no server has to be waited for.
+// BatchBytes implements sink.Sized: no server has to be waited for.
 func (l *load) BatchBytes() int { return 512 << 10 }
 
 // hopeless is after how many refusals that follow on each other the rest of a
@@ -386,7 +387,7 @@ func (l *load) BatchBytes() int { return 512 << 10 }
 const hopeless = 8
 
 // Write implements db.Load.
-func (l *load) Write(ctx context.Context, batch db.Batch) (refused []db.Refusal, err error) {
+func (l *load) Write(ctx context.Context, batch sink.Batch) (refused []sink.Refusal, err error) {
 	defer runtime.KeepAlive(batch.Data)
 	b := batch.Data
 	row, near := 0, 0
@@ -409,7 +410,7 @@ func (l *load) Write(ctx context.Context, batch db.Batch) (refused []db.Refusal,
 			}
 			near++
 		}
-		var r *db.Refusal
+		var r *sink.Refusal
 		if b, r, err = l.putOne(ctx, b); err != nil {
 			return nil, err
 		}
@@ -468,7 +469,7 @@ func (l *load) cannot(ctx context.Context, err error) error {
 }
 
 // putOne inserts one row, and returns what follows on it.
-func (l *load) putOne(ctx context.Context, b []byte) (rest []byte, refused *db.Refusal, err error) {
+func (l *load) putOne(ctx context.Context, b []byte) (rest []byte, refused *sink.Refusal, err error) {
 	s := l.insert
 	var x rawValue
 	for i := 1; i <= len(l.table.Columns); i++ {
@@ -491,7 +492,7 @@ func (l *load) putOne(ctx context.Context, b []byte) (rest []byte, refused *db.R
 	if refusal(err) {
 		var e *Error
 		errors.As(err, &e)
-		return b, &db.Refusal{Column: l.columnOf(e.Message), Message: e.Error(), Kind: e.Error()}, nil
+		return b, &sink.Refusal{Column: l.columnOf(e.Message), Message: e.Error(), Kind: e.Error()}, nil
 	}
 	if err != nil {
 		return nil, nil, l.cannot(ctx, err)

@@ -13,6 +13,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/reading"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 )
 
@@ -39,7 +40,7 @@ func table(t *testing.T, name string, types ...string) dialect.Table {
 }
 
 // write encodes rows of texts and sends them.
-func write(t *testing.T, l db.Load, x dialect.Table, texts ...[]string) []db.Refusal {
+func write(t *testing.T, l db.Load, x dialect.Table, texts ...[]string) []sink.Refusal {
 	var data []byte
 	enc := l.Encoder()
 	row := make([]reading.Value, len(x.Columns))
@@ -51,7 +52,7 @@ func write(t *testing.T, l db.Load, x dialect.Table, texts ...[]string) []db.Ref
 		}
 		data = enc.Append(data, row)
 	}
-	refused, err := l.Write(context.Background(), db.Batch{Rows: len(texts), Data: data})
+	refused, err := l.Write(context.Background(), sink.Batch{Rows: len(texts), Data: data})
 	require.NoError(t, err)
 	return refused
 }
@@ -150,7 +151,7 @@ func TestFullDisk(t *testing.T) {
 	for range 500 {
 		data = l.Encoder().Append(data, []reading.Value{{Text: []byte(strings.Repeat("x", 1000))}})
 	}
-	_, err = l.Write(ctx, db.Batch{Rows: 500, Data: data})
+	_, err = l.Write(ctx, sink.Batch{Rows: 500, Data: data})
 	assert.ErrorContains(t, err, "the disk is full; make room and load again")
 	require.NoError(t, l.Rollback())
 	require.NoError(t, d.Close())

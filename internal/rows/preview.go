@@ -1,15 +1,16 @@
-package load
+package rows
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"io"
 	"time"
 
-	"ambertray/internal/db"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/reading"
+	"ambertray/internal/sink"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
 )
@@ -21,7 +22,8 @@ func Preview(ctx context.Context, src *source.Source, p *plan.Plan, n int) ([]pr
 	for _, c := range p.Definition().Columns {
 		s.types = append(s.types, c.Type)
 	}
-	_, err := Feed(ctx, Job{Sources: []*source.Source{src}, Plan: p, MaxRejects: -1, Entry: "preview", At: time.Now().UTC().Truncate(time.Second)}, s)
+	_, err := Into(ctx, Job{Sources: []*source.Source{src}, Plan: p, MaxRejects: -1, Entry: "preview",
+		At: time.Now().UTC().Truncate(time.Second)}, s)
 	if errors.Is(err, io.EOF) {
 		err = nil
 	}
@@ -34,22 +36,18 @@ type previewSink struct {
 	rows  []profile.Preview
 }
 
-func (s *previewSink) Encoder() db.Encoder { return &previewEncoder{types: s.types, most: s.n} }
+func (s *previewSink) Encoder() sink.Encoder { return &previewEncoder{types: s.types, most: s.n} }
 
-// Write implements Sink: what was encoded is lines and fields between NULs.
-func (s *previewSink) Write(_ context.Context, b db.Batch) ([]db.Refusal, error) {
-	row := profile.Preview{}
+// Write implements sink.Sink: each field stands behind its length in bytes.
+func (s *previewSink) Write(_ context.Context, b sink.Batch) ([]sink.Refusal, error) {
 	for data := b.Data; len(data) > 0 && len(s.rows) < s.n; {
-		i := 0
-		for data[i] != 0 && data[i] != 1 {
-			i++
+		row := profile.Preview{}
+		for range s.types {
+			n := 4 + int(binary.LittleEndian.Uint32(data))
+			row.Fields = append(row.Fields, string(data[4:n]))
+			data = data[n:]
 		}
-		row.Fields = append(row.Fields, string(data[:i]))
-		if data[i] == 1 {
-			s.rows = append(s.rows, row)
-			row = profile.Preview{}
-		}
-		data = data[i+1:]
+		s.rows = append(s.rows, row)
 	}
 	return nil, io.EOF // the first batch will do
 }
@@ -60,16 +58,15 @@ type previewEncoder struct {
 	done  int
 }
 
-// Append implements db.Encoder.
+// Append implements sink.Encoder.
 func (e *previewEncoder) Append(dst []byte, row []reading.Value) []byte {
 	if e.done++; e.done > e.most {
 		return dst
 	}
 	for i := range row {
-		dst = row[i].Append(dst, e.types[i])
-		if i < len(row)-1 {
-			dst = append(dst, 0)
-		}
+		at := len(dst)
+		dst = row[i].Append(append(dst, 0, 0, 0, 0), e.types[i])
+		binary.LittleEndian.PutUint32(dst[at:], uint32(len(dst)-at-4))
 	}
-	return append(dst, 1)
+	return dst
 }

@@ -1,4 +1,4 @@
-package load
+package match
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
+	"ambertray/internal/rows"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
 )
@@ -213,7 +214,7 @@ func (o *MapOptions) reread(c *plan.Column, found, t sqltype.Type) (open *profil
 
 // check reads the sources and counts what does not fit.
 func (m *Mapping) check(ctx context.Context, sources []*source.Source, opt MapOptions) error {
-	c, err := DryRun(ctx, Job{Sources: sources, Plan: m.Plan, MaxRejects: -1})
+	c, err := rows.DryRun(ctx, rows.Job{Sources: sources, Plan: m.Plan, MaxRejects: -1})
 	if err != nil {
 		return err
 	}

@@ -1,4 +1,4 @@
-package load
+package account
 
 import (
 	"bufio"
@@ -15,7 +15,9 @@ import (
 	"time"
 
 	"ambertray/internal/db"
+	"ambertray/internal/load"
 	"ambertray/internal/plan"
+	"ambertray/internal/rows"
 	"ambertray/internal/source"
 	"ambertray/internal/source/delimited"
 	"ambertray/internal/tray"
@@ -31,7 +33,7 @@ type MendJob struct {
 	Session    db.Session
 	SlowPath   bool
 	Log        *slog.Logger
-	Progress   func(Progress)
+	Progress   func(rows.Progress)
 	At         time.Time
 }
 
@@ -64,7 +66,10 @@ func Mend(ctx context.Context, job MendJob) (*Mended, error) {
 		return m.out, nil
 	}
 	if err := m.load(ctx, name); err != nil {
-		os.Remove(job.Entry.Path(name))
+		var in *load.Committed
+		if !errors.As(err, &in) {
+			os.Remove(job.Entry.Path(name))
+		}
 		return nil, err
 	}
 	return m.out, nil
@@ -136,7 +141,8 @@ func trimmed(fields []tray.Field) []tray.Field {
 
 // keep writes the records that are to be tried into a file of the entry, which
 // then is loaded, and stays as the proof of what was.
-func (m *mend) keep(ctx context.Context) (name string, err error) {
+func (m *mend) keep(ctx context.Context) (_ string, err error) {
+	var name string
 	for n := len(m.Receipt.Mends) + 1; ; n++ {
 		name = fmt.Sprintf("mend-%d.csv", n)
 		if _, err := os.Stat(m.Entry.Path(name)); errors.Is(err, fs.ErrNotExist) {
@@ -204,7 +210,7 @@ func (m *mend) keep(ctx context.Context) (name string, err error) {
 		return "", err
 	}
 	if !slices.Equal(headers, m.headers) {
-		return "", m.wrong(fmt.Sprintf("has other columns than the rejects had: %s, not %s", list(headers), list(m.headers)))
+		return "", m.wrong(fmt.Sprintf("has other columns than the rejects had: %s, not %s", plan.List(headers), plan.List(m.headers)))
 	}
 	if err := w.Flush(); err != nil {
 		return "", err
@@ -248,13 +254,15 @@ func (m *mend) load(ctx context.Context, name string) error {
 		}
 	}
 	kept := &refusedRejects{}
-	run := Started(m.Receipt.Entry, []*source.Source{src}, m.Receipt.Database, m.Receipt.Version, m.At)
+	run := load.Started(m.Receipt.Entry, []*source.Source{src}, m.Receipt.Database, m.Receipt.Version, m.At)
 	numbers, err := numbersIn(src)
 	if err != nil {
 		return err
 	}
-	return Run(ctx, Job{
-		Sources: []*source.Source{src}, Plan: m.Plan, Session: m.Session, MaxRejects: -1, Log: m.Log, Progress: m.Progress, Receipt: run, Rejects: kept, Origins: origins(m.Plan), Entry: m.Receipt.Entry, At: m.Receipt.Started,
+	return load.Run(ctx, load.Job{
+		Job: rows.Job{Sources: []*source.Source{src}, Plan: m.Plan, MaxRejects: -1, Progress: m.Progress, Rejects: kept,
+			Origins: origins(m.Plan), Entry: m.Receipt.Entry, At: m.Receipt.Started},
+		Session: m.Session, Log: m.Log, Receipt: run,
 		Spec: db.Spec{Mode: db.Append, Table: def, SlowPath: m.SlowPath},
 		BeforeCommit: func() error {
 			still := map[int64]bool{}
@@ -269,7 +277,7 @@ func (m *mend) load(ctx context.Context, name string) error {
 				}
 			}
 			if int64(len(m.out.Mended)) != run.Records.Loaded {
-				return &Unbalanced{[]string{fmt.Sprintf("%d rejects tried and %d refused, but %d loaded", len(numbers), len(kept.list), run.Records.Loaded)}, "nothing was committed"}
+				return &load.Unbalanced{Differences: []string{fmt.Sprintf("%d rejects tried and %d refused, but %d loaded", len(numbers), len(kept.list), run.Records.Loaded)}, Fate: "nothing was committed"}
 			}
 			if err := m.settle(run, name); err != nil {
 				return err
@@ -318,15 +326,11 @@ func (k *refusedRejects) Add(x tray.Reject) error {
 	if err != nil {
 		return err
 	}
-	k.list = append(k.list, tray.Refused{Reject: n, Column: x.Column, Reason: x.Reason, Value: clip(x.Value)})
+	k.list = append(k.list, tray.Refused{Reject: n, Column: x.Column, Reason: x.Reason, Value: rows.Clip(x.Value)})
 	return nil
 }
 func (k *refusedRejects) Finish() error { return nil }
 func (k *refusedRejects) Kept() int64   { return int64(len(k.list)) }
-
-// lead is how many columns of our own a kept file has: number of the reject and
-// the record, source and line.
-const lead = 4
 
 // origins are a plan's sources, by the names that their rejects bear.
 func origins(p *plan.Plan) map[string]*source.Source {
@@ -348,7 +352,7 @@ func openKept(ctx context.Context, e *tray.Entry, name string) (*source.Source, 
 	if err != nil {
 		return nil, err
 	}
-	src.Layout.Lead = lead
+	src.Layout.Lead = rows.MendLead
 	return src, nil
 }
 

@@ -1,4 +1,4 @@
-package load
+package account
 
 import (
 	"context"
@@ -13,6 +13,8 @@ import (
 	"ambertray/internal/plan"
 	"ambertray/internal/proof"
 	"ambertray/internal/reading"
+	"ambertray/internal/rows"
+	"ambertray/internal/sink"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tray"
@@ -77,7 +79,7 @@ func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, con
 			d.Key = append(d.Key, i)
 		}
 	}
-	d.Result, err = proof.Compare(ctx, &sourceSide{Job{Sources: sources, Plan: p, Without: without, Origins: origins(p), MaxRejects: -1, Entry: r.Entry, At: r.Started}}, side, opt)
+	d.Result, err = proof.Compare(ctx, &sourceSide{rows.Job{Sources: sources, Plan: p, Without: without, Origins: origins(p), MaxRejects: -1, Entry: r.Entry, At: r.Started}}, side, opt)
 	return d, err
 }
 
@@ -137,21 +139,21 @@ func accounted(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan
 }
 
 // sourceSide yields the rows that were loaded.
-type sourceSide struct{ job Job }
+type sourceSide struct{ job rows.Job }
 
 // Rows implements proof.Side.
-func (s *sourceSide) Rows(ctx context.Context, encoder func() db.Encoder, take func(int, []byte) error) error {
-	_, err := Feed(ctx, s.job, &sideSink{encoder, take})
+func (s *sourceSide) Rows(ctx context.Context, encoder func() sink.Encoder, take func(int, []byte) error) error {
+	_, err := rows.Into(ctx, s.job, &sideSink{encoder, take})
 	return err
 }
 
 type sideSink struct {
-	encoder func() db.Encoder
+	encoder func() sink.Encoder
 	take    func(int, []byte) error
 }
 
-func (s *sideSink) Encoder() db.Encoder { return s.encoder() }
-func (s *sideSink) Write(_ context.Context, b db.Batch) ([]db.Refusal, error) {
+func (s *sideSink) Encoder() sink.Encoder { return s.encoder() }
+func (s *sideSink) Write(_ context.Context, b sink.Batch) ([]sink.Refusal, error) {
 	return nil, s.take(b.Rows, b.Data)
 }
 
@@ -163,7 +165,7 @@ type tableSide struct {
 }
 
 // Rows implements proof.Side.
-func (s *tableSide) Rows(ctx context.Context, encoder func() db.Encoder, take func(int, []byte) error) error {
+func (s *tableSide) Rows(ctx context.Context, encoder func() sink.Encoder, take func(int, []byte) error) error {
 	var names []string
 	var readers []*reading.Reader
 	for _, c := range s.columns {

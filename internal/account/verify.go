@@ -1,4 +1,4 @@
-package load
+package account
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
+	"ambertray/internal/load"
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/source"
@@ -203,12 +204,12 @@ func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, conn db.Session) 
 		if stops == nil {
 			return fmt.Errorf("%s is not there any more, so that it cannot be told whether the load is done", e.Path(tray.StopsFile))
 		}
-		notes, err := NotesOf(ctx, conn, pending.Table.Schema, stops.Load)
+		notes, err := load.NotesOf(ctx, conn, pending.Table.Schema, stops.Load)
 		if err != nil {
 			return err
 		}
 		if notes != nil {
-			return ErrStopped
+			return load.ErrStopped
 		}
 		return e.Settle(tray.ReceiptFile)
 	}

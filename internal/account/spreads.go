@@ -1,12 +1,13 @@
-package load
+package account
 
 import (
 	"context"
 	"fmt"
 
-	"ambertray/internal/db"
 	"ambertray/internal/plan"
 	"ambertray/internal/reading"
+	"ambertray/internal/rows"
+	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
 	"ambertray/internal/tray"
@@ -15,7 +16,7 @@ import (
 // Spreads reads the sources of a load, and its mended rejects, again and
 // tells how the values that were loaded lie in each column. The sources must be
 // unchanged.
-func Spreads(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, progress func(Progress)) ([]*tally.Spread, error) {
+func Spreads(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, progress func(rows.Progress)) ([]*tally.Spread, error) {
 	sources, without, err := accounted(ctx, e, r, p)
 	if err != nil {
 		return nil, err
@@ -25,8 +26,8 @@ func Spreads(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, 
 	if err != nil {
 		return nil, err
 	}
-	job := Job{Sources: sources, Plan: p, Without: without, Origins: origins(p), MaxRejects: -1, Entry: r.Entry, At: r.Started, Progress: progress}
-	if _, err := Feed(ctx, job, sink); err != nil {
+	job := rows.Job{Sources: sources, Plan: p, Without: without, Origins: origins(p), MaxRejects: -1, Entry: r.Entry, At: r.Started, Progress: progress}
+	if _, err := rows.Into(ctx, job, sink); err != nil {
 		return nil, err
 	}
 	for _, t := range sink.teams {
@@ -56,7 +57,7 @@ func (s *spreads) each() (list []*tally.Spread, err error) {
 }
 
 // Encoder implements Sink.
-func (s *spreads) Encoder() db.Encoder {
+func (s *spreads) Encoder() sink.Encoder {
 	list, _ := s.each() // as before, without an error
 	t := &spreadOf{list}
 	s.teams = append(s.teams, t)
@@ -64,12 +65,12 @@ func (s *spreads) Encoder() db.Encoder {
 }
 
 // Write implements Sink.
-func (s *spreads) Write(context.Context, db.Batch) ([]db.Refusal, error) { return nil, nil }
+func (s *spreads) Write(context.Context, sink.Batch) ([]sink.Refusal, error) { return nil, nil }
 
 // spreadOf is an encoder that looks at the rows, and makes nothing of them.
 type spreadOf struct{ list []*tally.Spread }
 
-// Append implements db.Encoder.
+// Append implements sink.Encoder.
 func (s *spreadOf) Append(dst []byte, row []reading.Value) []byte {
 	for i, x := range s.list {
 		x.Add(&row[i])

@@ -1,4 +1,4 @@
-package load
+package rows
 
 import (
 	"fmt"
@@ -7,18 +7,18 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"ambertray/internal/db"
 	"ambertray/internal/derive"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/reading"
+	"ambertray/internal/sink"
 	"ambertray/internal/source"
 	"ambertray/internal/source/delimited"
 	"ambertray/internal/tally"
 	"ambertray/internal/tray"
 )
 
-// A converter turns the records of chunks into rows of a target. It is for
+// A converter turns the records of chunks into rows for a sink. It is for
 // one goroutine.
 type converter struct {
 	rows    *source.Rows
@@ -26,16 +26,17 @@ type converter struct {
 	plan    *plan.Plan
 	at      []int // the field of each column
 	readers []*reading.Reader
-	enc     db.Encoder // nil: only look
+	enc     sink.Encoder // nil: only look
 	rec     delimited.Record
 	row     []reading.Value
 	number  bool           // the first column is the record's number
 	slots   []int          // the place of each field among the headers of rejects, or nil
 	index   int            // of the source
-	place   Placer         // the encoder, if it wants to know, or nil
-	summer  db.Summer      // the encoder, if it adds up checksums, or nil
+	place   sink.Placer    // the encoder, if it wants to know, or nil
+	summer  sink.Summer    // the encoder, if it adds up checksums, or nil
 	without map[int64]bool // lines to pass over
 	wrong   []wrongValue   // memory
+	empty   []tally.Column // of a row
 	base    int64          // records before the chunk, where each needs it
 
 	exprs  *plan.Expressions // nil: none
@@ -44,7 +45,7 @@ type converter struct {
 	plain  []*reading.Reader         // of what expressions yield
 }
 
-func newConverter(src *source.Source, p *plan.Plan, at []int, enc db.Encoder) (*converter, error) {
+func newConverter(src *source.Source, p *plan.Plan, at []int, enc sink.Encoder) (*converter, error) {
 	c := &converter{rows: source.NewRows(&src.Layout), src: src, plan: p, at: at, enc: enc, number: p.Table.RowNumber != ""}
 	for i := range p.Columns {
 		r, err := p.Columns[i].Reader()
@@ -54,8 +55,8 @@ func newConverter(src *source.Source, p *plan.Plan, at []int, enc db.Encoder) (*
 		c.readers = append(c.readers, r)
 	}
 	c.row = make([]reading.Value, len(c.readers)+c.first())
-	c.place, _ = enc.(Placer)
-	c.summer, _ = enc.(db.Summer)
+	c.place, _ = enc.(sink.Placer)
+	c.summer, _ = enc.(sink.Summer)
 	return c, nil
 }
 
@@ -77,10 +78,24 @@ type part struct {
 	read    int64  // rows of the source of any kind
 	records int64  // of data
 	first   int64  // number of the first record, less one
-	skipped [8]int64
+	skipped [source.Kinds]int64
 	rejects []tray.Reject
 	tally   []tally.Column
 	misfits []misfits // by column
+}
+
+// emptyTally has a column for each of a row.
+func (c *converter) emptyTally() []tally.Column {
+	if c.empty == nil {
+		for i := range c.row {
+			t := rowNumberType
+			if k := i - c.first(); k >= 0 {
+				t = c.readers[k].Type
+			}
+			c.empty = append(c.empty, tally.Column{Type: t})
+		}
+	}
+	return slices.Clone(c.empty)
 }
 
 // misfits counts values of one column that do not fit.
@@ -92,11 +107,22 @@ type misfits struct {
 	longest int // characters, of those that are too long
 }
 
+// merge adds the misfits of a later chunk.
+func (m *misfits) merge(x *misfits) {
+	if m.count == 0 {
+		m.reason = x.reason
+	}
+	m.count += x.count
+	m.tooLong += x.tooLong
+	m.longest = max(m.longest, x.longest)
+	m.first = append(m.first, x.first[:min(len(x.first), 3-min(3, len(m.first)))]...)
+}
+
 // convert reads a chunk into p. Rows whose number is in skip are left out,
-// because the target refused them.
+// because the sink refused them.
 func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) {
 	p.chunk, p.data, p.rows, p.read, p.records = chunk, p.data[:0], 0, 0, 0
-	p.skipped, p.rejects = [8]int64{}, p.rejects[:0]
+	p.skipped, p.rejects = [source.Kinds]int64{}, p.rejects[:0]
 	if cap(p.tally) < len(c.row) {
 		p.tally = make([]tally.Column, len(c.row))
 	}
@@ -107,14 +133,8 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 	for i := range p.misfits {
 		p.misfits[i] = misfits{first: p.misfits[i].first[:0]}
 	}
-	first := c.first()
-	for i := range p.tally {
-		if i >= first {
-			p.tally[i] = tally.Column{Type: c.readers[i-first].Type}
-		} else {
-			p.tally[i] = tally.Column{Type: rowNumberType}
-		}
-	}
+	c.emptyTally()
+	copy(p.tally, c.empty)
 	c.rows.Reset(chunk)
 	rec := &c.rec
 	fields := len(c.src.Layout.Columns)
@@ -198,10 +218,10 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 	}
 }
 
-// refused turns rows that the target refused into rejects: it reads the chunk
+// refused turns rows that the sink refused into rejects: it reads the chunk
 // once more, since nothing of a record is kept while all goes well.
-func (c *converter) refused(p *part, refusals []db.Refusal) {
-	byRow := map[int]*db.Refusal{}
+func (c *converter) refused(p *part, refusals []sink.Refusal) {
+	byRow := map[int]*sink.Refusal{}
 	skip := map[int]bool{}
 	for i := range refusals {
 		byRow[refusals[i].Row] = &refusals[i]
@@ -224,6 +244,27 @@ func (c *converter) refused(p *part, refusals []db.Refusal) {
 		}
 		accepted++
 	})
+}
+
+// refusedBefore makes of the rows of a chunk that is in already what became of
+// them then. known are those that were refused, by line.
+func (c *converter) refusedBefore(x *part, known map[int64]sink.Refusal) {
+	if len(known) == 0 || x.rows == 0 {
+		return
+	}
+	var refusals []sink.Refusal
+	row := 0
+	c.base = x.first
+	c.each(x.chunk, func(line, _ int64) {
+		if n, is := known[line]; is {
+			n.Row = row
+			refusals = append(refusals, n)
+		}
+		row++
+	})
+	if len(refusals) > 0 {
+		c.refused(x, refusals)
+	}
 }
 
 // each calls f for every record of the chunk that becomes a row, with its line
@@ -406,7 +447,7 @@ func (c *converter) recordNumber(p *part) int64 {
 func (c *converter) reject(rec *delimited.Record, record int64, column, reason, value string) tray.Reject {
 	x := tray.Reject{Source: c.src.Name, Line: rec.Line, Record: record, Column: column, Reason: reason, Value: readable(value)}
 	var fields []tray.Field
-	if c.src.Sheet != "" {
+	if c.src.HasCells() {
 		at := -1
 		for k, pc := range c.plan.Columns {
 			if pc.Name == column && column != "" {

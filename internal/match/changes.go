@@ -1,4 +1,4 @@
-package load
+package match
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
+	"ambertray/internal/rows"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tray"
@@ -66,7 +67,7 @@ func Changes(ctx context.Context, src *source.Source, p *plan.Plan, values bool,
 	if !values || src.Flows() {
 		return out, nil
 	}
-	c, err := DryRun(ctx, Job{Sources: []*source.Source{src}, Plan: p, MaxRejects: -1})
+	c, err := rows.DryRun(ctx, rows.Job{Sources: []*source.Source{src}, Plan: p, MaxRejects: -1})
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,175 @@
+package desk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+
+	"ambertray/internal/account"
+	"ambertray/internal/db"
+	"ambertray/internal/db/connect"
+	"ambertray/internal/load"
+	"ambertray/internal/plan"
+	"ambertray/internal/tray"
+)
+
+// A DatabaseRequest names a database and how to connect.
+type DatabaseRequest struct {
+	URL string
+	// PasswordFile has the password, if the URL has none.
+	PasswordFile string
+	// Create creates the database if it is not there.
+	Create bool
+}
+
+// connect opens a database; one in a file is created if need be, unless it has
+// to exist.
+func (d *Desk) connect(ctx context.Context, r DatabaseRequest, existing bool) (db.Session, error) {
+	var ask func() (string, error)
+	if d.Password != nil {
+		ask = func() (string, error) { return d.Password(connect.Redact(r.URL)) }
+	}
+	conn, err := connect.Open(ctx, r.URL, connect.Options{Password: connect.Password(r.PasswordFile, ask), CreateDatabase: r.Create, Existing: existing})
+	return conn, badURL(err)
+}
+
+// An Entry is an entry of the tray with its papers, and perhaps its log and its
+// database.
+type Entry struct {
+	*tray.Entry
+	Receipt *tray.Receipt
+	Plan    *plan.Plan
+
+	conn    db.Session // nil unless it was asked for
+	logFile *os.File   // open while nobody else may work on the entry
+	log     *slog.Logger
+}
+
+func (e *Entry) close() {
+	if e.conn != nil {
+		e.conn.Close()
+	}
+	if e.logFile != nil {
+		e.logFile.Close()
+	}
+}
+
+// entry finds an entry and reads its papers.
+func (d *Desk) entry(name string) (*Entry, error) {
+	found, err := tray.Find(d.Tray, name)
+	if err != nil {
+		return nil, err
+	}
+	e := &Entry{Entry: found}
+	if e.Receipt, err = found.Receipt(); err != nil {
+		return nil, err
+	}
+	if e.Plan, err = plan.ReadFile(found.Path(tray.PlanFile)); err != nil {
+		return nil, fmt.Errorf("the entry %s has no plan that can be read: %w", found.Name, err)
+	}
+	return e, nil
+}
+
+// claim keeps others from working on the entry, and reads its receipt as it is
+// then.
+func (d *Desk) claim(e *Entry) (err error) {
+	if e.logFile, err = e.Log(); err != nil {
+		return err
+	}
+	e.log = slog.New(slog.NewMultiHandler(d.Log.Handler(), slog.NewTextHandler(e.logFile, nil)))
+	e.Receipt, err = e.Entry.Receipt()
+	return err
+}
+
+// entryAt is entry with a connection to the database of the load, and claimed
+// on request. What a load or mend that was ended at its commit left undecided
+// is settled first.
+func (d *Desk) entryAt(ctx context.Context, name string, at DatabaseRequest, claimed bool) (_ *Entry, err error) {
+	e, err := d.entry(name)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			e.close()
+		}
+	}()
+	pending, err := e.Pending()
+	if err != nil {
+		return nil, err
+	}
+	if claimed || pending != nil {
+		if err := d.claim(e); err != nil {
+			return nil, err
+		}
+		if pending, err = e.Pending(); err != nil {
+			return nil, err
+		}
+	}
+	r := e.Receipt
+	if pending != nil {
+		r = pending
+	}
+	if r == nil {
+		if err := e.stopped(); err != nil {
+			return nil, err
+		}
+		return nil, fmt.Errorf("%s: the load was cut off before its commit, or is still running; nothing was changed", e.Name)
+	}
+	if at.URL == "" {
+		at.URL = r.Database
+	}
+	if e.conn, err = d.connect(ctx, at, true); err != nil {
+		return nil, err
+	}
+	if pending != nil {
+		if err := account.Resolve(ctx, e.Entry, e.Plan, e.conn); err != nil {
+			return nil, fmt.Errorf("%s: %w", e.Name, err)
+		}
+		if e.Receipt, err = e.Entry.Receipt(); err != nil {
+			return nil, err
+		}
+		e.log.Info("settled what the program left undecided", "verdict", e.Receipt.Verdict)
+	}
+	if e.Receipt.Verdict == tray.Failed {
+		return nil, fmt.Errorf("%s: the load failed and changed nothing: %s", e.Name, e.Receipt.Error)
+	}
+	return e, nil
+}
+
+// stopped is the error of an entry without receipt whose load can go on, or
+// nil.
+func (e *Entry) stopped() error {
+	stops, err := e.Stops()
+	if err != nil || stops == nil {
+		return err
+	}
+	return fmt.Errorf("%s: the load is %w\n  go on with: ambertray resume %s", e.Name, load.ErrStopped, e.Name)
+}
+
+// unsettled is the error of an entry without receipt.
+func (e *Entry) unsettled() error {
+	if err := e.stopped(); err != nil {
+		return err
+	}
+	return fmt.Errorf("%s: the load has no receipt; 'ambertray verify %s' settles what it came to", e.Name, e.Name)
+}
+
+// settled is the outcome of an entry: waiting, if rejects wait.
+func settled(r *tray.Receipt) Outcome {
+	if r.Verdict == tray.Waiting {
+		return Waiting
+	}
+	return Done
+}
+
+// badURL makes a URL that is written wrongly the person's business.
+func badURL(err error) error {
+	var bad *db.BadURL
+	if errors.As(err, &bad) {
+		return &Need{err}
+	}
+	return err
+}

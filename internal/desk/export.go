@@ -1,0 +1,165 @@
+package desk
+
+import (
+	"compress/gzip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"ambertray/internal/db"
+	"ambertray/internal/export"
+	"ambertray/internal/phrase"
+	"ambertray/internal/plan"
+	"ambertray/internal/rows"
+	"ambertray/internal/source"
+	"ambertray/internal/source/delimited"
+)
+
+// An ExportRequest writes a table, or what a query yields, as delimited text.
+type ExportRequest struct {
+	From DatabaseRequest
+	// Table or Query, one of them.
+	Table, Query string
+	Out          Output
+	// Plan is a file for the plan that loads the result back, or empty.
+	Plan     string
+	Form     delimited.Form
+	NullWord string
+	NoHeader bool
+}
+
+// An ExportAnswer is what was written.
+type ExportAnswer struct {
+	Document
+	File    string   `json:"file"`
+	Plan    string   `json:"plan"`
+	Rows    int64    `json:"rows"`
+	Columns int      `json:"columns"`
+	Bytes   int64    `json:"bytes"`
+	Remarks []string `json:"remarks"`
+}
+
+// what is to be written: a query, the columns that it yields, a short name for
+// it and its key.
+type extract struct {
+	query   string
+	columns []db.Column
+	name    string
+	key     []string
+}
+
+// Export writes all rows.
+func (d *Desk) Export(ctx context.Context, r ExportRequest) (*ExportAnswer, error) {
+	opt := export.Options{Form: r.Form, NoHeader: r.NoHeader, NullWord: r.NullWord}
+	if err := opt.Form.Validate(); err != nil {
+		return nil, need("--delimiter: %w", err)
+	}
+	if opt.Form.Delimiter == "" || strings.ContainsAny(r.NullWord, "\"\r\n"+opt.Form.Delimiter) {
+		return nil, need("--delimiter %q, --null-word %q: fields need a delimiter, and the word must do without it, quotes and line breaks",
+			source.DelimiterName(r.Form.Delimiter), r.NullWord)
+	}
+	planOut := Output{File: r.Plan, Over: r.Out.Over}
+	if err := planOut.free("--plan"); err != nil {
+		return nil, err
+	}
+	conn, err := d.connect(ctx, r.From, true)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	what, err := extractOf(ctx, conn, r)
+	if err != nil {
+		return nil, err
+	}
+	a := &ExportAnswer{Document: document("export"), File: r.Out.File, Plan: r.Plan, Remarks: []string{}}
+	result, err := d.write(ctx, conn, what, opt, r.Out, a)
+	if err != nil {
+		return nil, err
+	}
+	if r.Plan != "" {
+		if err := writePlanBack(result, what, opt, r); err != nil {
+			return nil, err
+		}
+	}
+	a.Rows, a.Columns = result.Rows, len(result.Columns)
+	for i := range result.Columns {
+		a.Remarks = append(a.Remarks, result.Columns[i].Remarks()...)
+	}
+	return a, nil
+}
+
+// extractOf finds out what is to be written.
+func extractOf(ctx context.Context, conn db.Session, r ExportRequest) (x extract, err error) {
+	x = extract{query: strings.TrimRight(strings.TrimSpace(r.Query), "; \n\t"), name: "query"}
+	if r.Table != "" {
+		t, err := findTable(ctx, conn, "export", r.Table)
+		if err != nil {
+			return x, err
+		}
+		var names []string
+		for _, c := range t.Columns {
+			names = append(names, conn.Dialect().Quote(c.Name))
+		}
+		x.columns, x.key, x.name = t.Columns, t.PrimaryKey(), t.Name
+		x.query = "SELECT " + strings.Join(names, ", ") + " FROM " + conn.Dialect().Qualified(t.Schema, t.Name)
+	} else if x.columns, err = conn.Describe(ctx, x.query); err != nil {
+		return x, err
+	}
+	if len(x.columns) == 0 {
+		return x, errors.New("export: there are no columns to write")
+	}
+	return x, nil
+}
+
+// write writes the rows, compressed if the file's name ends in .gz.
+func (d *Desk) write(ctx context.Context, conn db.Session, what extract, opt export.Options, to Output, a *ExportAnswer) (*export.Result, error) {
+	out, err := to.begin()
+	if err != nil {
+		return nil, err
+	}
+	m := d.meter(ctx, "writing", 0)
+	opt.Progress = func(n int64) { m.Set(rows.Progress{Stage: "writing", Records: n}) }
+	var w io.Writer = out
+	var zip *gzip.Writer
+	if strings.HasSuffix(strings.ToLower(to.File), ".gz") {
+		zip = gzip.NewWriter(out)
+		w = zip
+	}
+	result, err := export.Write(ctx, w, conn, what.query, what.columns, opt)
+	if err == nil && zip != nil {
+		err = zip.Close()
+	}
+	m.End()
+	if err != nil && ctx.Err() != nil {
+		err = errors.New("stopped; the file was not written")
+	}
+	a.Bytes = out.n
+	return result, out.finish(err)
+}
+
+// writePlanBack writes the plan that loads an exported file back.
+func writePlanBack(result *export.Result, what extract, opt export.Options, r ExportRequest) error {
+	file := r.Out.File
+	if rel, err := filepath.Rel(filepath.Dir(r.Plan), r.Out.File); err == nil && r.Out.File != "" {
+		file = rel
+	}
+	if file == "" {
+		file = what.name + ".csv"
+	}
+	p := result.Plan(file, what.name, what.key, opt)
+	if info, err := os.Stat(r.Out.File); err == nil {
+		p.Sources[0].Seen = plan.SeenOf(&source.Source{FileSize: info.Size(), Modified: info.ModTime()})
+	}
+	if err := p.Check(); err != nil {
+		return fmt.Errorf("no plan can load this back: %w", err)
+	}
+	b, err := p.Encode(plan.Comments{Head: fmt.Sprintf("Amber Tray plan, written with %s (%s)", file, phrase.Count(result.Rows, "record"))})
+	if err != nil {
+		return err
+	}
+	return Output{File: r.Plan, Over: true}.Write(func(w io.Writer) error { _, err := w.Write(b); return err })
+}

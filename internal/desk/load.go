@@ -1,0 +1,588 @@
+package desk
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"ambertray/internal/db"
+	"ambertray/internal/db/connect"
+	"ambertray/internal/load"
+	"ambertray/internal/match"
+	"ambertray/internal/phrase"
+	"ambertray/internal/plan"
+	"ambertray/internal/rows"
+	"ambertray/internal/source"
+	"ambertray/internal/tray"
+)
+
+// A LoadRequest is a load to be run.
+type LoadRequest struct {
+	Input
+	Into DatabaseRequest
+	Mode db.Mode
+	// Like is a table whose structure the new one takes, by name or schema and
+	// name; empty: none.
+	Like         string
+	ByPosition   bool
+	KeepIdentity bool
+	SlowPath     bool
+	// DryRun does everything but touch the database.
+	DryRun bool
+	// Yes answers that a table may be emptied or replaced.
+	Yes bool
+	// Again loads a file although its bytes are in the table already.
+	Again bool
+	// AcceptChanges loads a file although many of its values do not fit the plan.
+	AcceptChanges bool
+	Limit         RejectLimit
+	// Every, if above 0, commits after so many records.
+	Every int64
+}
+
+// A RejectLimit ends a load when more records are rejected.
+type RejectLimit struct {
+	Count int64   // of records; negative: no limit
+	Share float64 // of those read; 0: no limit
+}
+
+// ParseLimit reads a number of records, a share like 1%, or nothing: no limit.
+func ParseLimit(s string) (RejectLimit, error) {
+	if s == "" {
+		return RejectLimit{-1, 0}, nil
+	}
+	if strings.HasSuffix(s, "%") {
+		v, err := phrase.ParseShare(s)
+		if err != nil {
+			return RejectLimit{}, errors.New("use a number of records, or a share from 0% to 50%")
+		}
+		return RejectLimit{-1, v}, nil
+	}
+	n, err := strconv.ParseInt(s, 10, 64)
+	if err != nil || n < 0 {
+		return RejectLimit{}, errors.New("use a number of records from 0, or a share like 1%")
+	}
+	return RejectLimit{n, 0}, nil
+}
+
+// A LoadAnswer is what a load came to; one of its parts, or none where it failed
+// before.
+type LoadAnswer struct {
+	// Receipt is of a load that has run, also if it failed.
+	Receipt *tray.Receipt
+	Entry   *tray.Entry
+	Into    string // the URL without password
+	Took    time.Duration
+	// DryRun is of one into a new table; Mapping of one into a table that exists.
+	DryRun  *DryRunAnswer
+	Mapping *MappingAnswer
+	// Changes are what blocks the load of a file that its plan was not made for.
+	Changes *ChangesAnswer
+}
+
+// JSON is the document of the answer, or nil.
+func (a *LoadAnswer) JSON() any {
+	switch {
+	case a.Receipt != nil:
+		return a.Receipt
+	case a.DryRun != nil:
+		return a.DryRun
+	case a.Mapping != nil:
+		return a.Mapping
+	case a.Changes != nil:
+		return a.Changes
+	}
+	return nil
+}
+
+// Outcome is what it comes to.
+func (a *LoadAnswer) Outcome() Outcome {
+	if a.Receipt != nil {
+		return settled(a.Receipt)
+	}
+	return Done
+}
+
+// A DryRunAnswer is what a load into a new table would come to.
+type DryRunAnswer struct {
+	Document
+	DryRun  bool          `json:"dry_run"`
+	Table   string        `json:"table"`
+	Records tray.Records  `json:"records"`
+	Reasons []tray.Reason `json:"reasons"`
+	Source  string        `json:"-"`
+	Check   *rows.Check   `json:"-"`
+}
+
+// A MappingAnswer is how the columns of a file go into a table that exists.
+type MappingAnswer struct {
+	Document
+	DryRun  bool            `json:"dry_run"`
+	Schema  string          `json:"schema"`
+	Table   string          `json:"table"`
+	Blocked bool            `json:"blocked"`
+	Mapping []match.Pairing `json:"mapping"`
+	Source  string          `json:"-"`
+	State   string          `json:"-"` // of the table, in words
+}
+
+// A MappedEvent tells of the mapping before the rows go in.
+type MappedEvent struct{ *MappingAnswer }
+
+// A ChangesAnswer is in what files are not what their plan was made for.
+type ChangesAnswer struct {
+	Document
+	Blocked  bool           `json:"blocked"`
+	Changes  []match.Change `json:"changes"`
+	Compared int            `json:"-"` // sources
+}
+
+// A ComparedEvent tells that files were compared with their plan.
+type ComparedEvent struct{ *ChangesAnswer }
+
+func (MappedEvent) event()   {}
+func (ComparedEvent) event() {}
+
+// A loading is a load that is being prepared.
+type loading struct {
+	*Desk
+	req      *LoadRequest
+	in       *Opened
+	answer   *LoadAnswer
+	job      load.Job
+	conn     db.Session
+	found    *db.Table // that there is, or nil
+	like     *db.Table // whose structure the rows go into, or nil
+	tolerate float64
+}
+
+// Load loads. The answer is there also with an error, where it tells something.
+func (d *Desk) Load(ctx context.Context, r LoadRequest) (*LoadAnswer, error) {
+	l := &loading{Desk: d, req: &r, answer: &LoadAnswer{Into: connect.Redact(r.Into.URL)}}
+	defer func() {
+		if l.conn != nil {
+			l.conn.Close()
+		}
+	}()
+	if err := l.check(); err != nil {
+		return l.answer, err
+	}
+	if err := l.open(ctx); err != nil {
+		return l.answer, err
+	}
+	if r.DryRun && r.Mode.New() && r.Like == "" {
+		return l.answer, l.dryRun(ctx)
+	}
+	if err := l.meet(ctx); err != nil {
+		return l.answer, err
+	}
+	if !r.Mode.New() || r.Like != "" {
+		if err := l.mapped(ctx); err != nil || r.DryRun {
+			return l.answer, err
+		}
+	}
+	if err := l.confirmed(ctx); err != nil {
+		return l.answer, err
+	}
+	return l.answer, l.run(ctx)
+}
+
+// check refuses what does not go together.
+func (l *loading) check() error {
+	r := l.req
+	switch r.Mode {
+	case db.Create, db.Append, db.Refill, db.Replace:
+	default:
+		return need("--mode %q: use create, append, refill or replace", string(r.Mode))
+	}
+	if r.Like != "" && !r.Mode.New() {
+		return need("--like: only a new table can take the structure of another\n  use --mode create or replace")
+	}
+	switch {
+	case r.Every < 0:
+		return need("--commit-every %d: use a number of records", r.Every)
+	case r.Every == 0:
+		return nil
+	case r.Mode != db.Create && r.Mode != db.Append:
+		return need("--commit-every: a table cannot be emptied or replaced step by step\n  load with --mode create under another name and rename, or empty the table and say --mode append")
+	case r.Limit.Count == 0:
+		return need("--commit-every: --max-rejects 0 means all or nothing, which a load that commits on its way cannot keep\n  leave out one of them")
+	}
+	return nil
+}
+
+// open opens what is loaded, and makes sure that nothing is left open.
+func (l *loading) open(ctx context.Context) (err error) {
+	if l.in, err = l.Desk.open(ctx, l.req.Input, opening{}); err != nil {
+		return err
+	}
+	in := l.in
+	if err := in.decided(); err != nil {
+		return err
+	}
+	if in.Profile != nil && in.Profile.Records == 0 {
+		return fmt.Errorf("%s: has a header and no records\n  there is nothing to load; the definition alone comes with 'ambertray ddl'", in.First().Name)
+	}
+	if l.tolerate, err = in.tolerate(l.req.Options.Tolerate); err != nil {
+		return err
+	}
+	if in.Given {
+		if err := l.compare(ctx); err != nil {
+			return err
+		}
+	}
+	if _, err := plan.Bind(in.Plan, in.Sources[:1]); err != nil {
+		return err
+	}
+	in.Plan.Sources = nil
+	for _, s := range in.Sources {
+		in.Plan.Sources = append(in.Plan.Sources, plan.FromLayout(s))
+	}
+	l.job = load.Job{Job: rows.Job{Sources: in.Sources, Plan: in.Plan, MaxRejects: l.req.Limit.Count}, MaxShare: l.req.Limit.Share, Every: l.req.Every}
+	return nil
+}
+
+// tolerate is the share of values that may misfit, by the plan or as given.
+func (o *Opened) tolerate(given float64) (float64, error) {
+	if !o.Given || o.Plan.Tolerate == "" {
+		return given, nil
+	}
+	v, err := phrase.ParseShare(o.Plan.Tolerate)
+	if err != nil {
+		return 0, need("tolerate in the plan: %q is no share", o.Plan.Tolerate)
+	}
+	return v, nil
+}
+
+// compare compares files that the plan was not made from with the plan, and
+// stops where something is blocking.
+func (l *loading) compare(ctx context.Context) error {
+	in := l.in
+	// The values are looked at here only where nothing else will before they are
+	// loaded.
+	values := l.req.Mode.New() && l.req.Like == ""
+	a := &ChangesAnswer{Document: document("changes"), Changes: []match.Change{}}
+	blocked := ""
+	m := l.meter(ctx, "comparing", in.Size())
+	defer m.End()
+	for _, src := range in.Sources {
+		if in.Plan.Made(src) {
+			continue
+		}
+		a.Compared++
+		changes, err := match.Changes(ctx, src, in.Plan, values, l.tolerate)
+		if err != nil {
+			return err
+		}
+		for i := range changes {
+			c := &changes[i]
+			if c.Weight != match.Blocking {
+				continue
+			}
+			if c.Misfits && l.req.AcceptChanges {
+				c.Weight = match.Caution
+				continue
+			}
+			blocked += "\n  "
+			if len(in.Sources) > 1 {
+				blocked += c.Source + ": "
+			}
+			if c.Column != "" {
+				blocked += c.Column + ": "
+			}
+			blocked += c.Text
+		}
+		a.Changes = append(a.Changes, changes...)
+	}
+	m.End()
+	if a.Compared == 0 {
+		return nil
+	}
+	a.Blocked = blocked != ""
+	l.tell(ComparedEvent{a})
+	if a.Blocked {
+		l.answer.Changes = a
+		return need("nothing was loaded; the file is not what the plan was made for%s", blocked)
+	}
+	return nil
+}
+
+func (l *loading) dryRun(ctx context.Context) error {
+	m := l.meter(ctx, "checking", l.in.Size())
+	job := l.job.Job
+	job.Progress = m.Set
+	check, err := rows.DryRun(ctx, job)
+	m.End()
+	if err != nil {
+		return err
+	}
+	l.answer.DryRun = &DryRunAnswer{document("dry-run"), true, l.in.Plan.Table.Name, check.Records, list(check.Reasons), l.in.First().Name, check}
+	return nil
+}
+
+// where names the table in a message.
+func (l *loading) where() string {
+	t := l.in.Plan.Table
+	return fmt.Sprintf("%s: the table %s", l.answer.Into, db.Qualified(t.Schema, t.Name))
+}
+
+// meet connects, and sees whether the table is there as the mode wants it.
+func (l *loading) meet(ctx context.Context) (err error) {
+	r := l.req
+	if l.conn, err = l.connect(ctx, r.Into, false); err != nil {
+		return err
+	}
+	def := l.in.Plan.Definition()
+	if err := checkNames(l.conn.Dialect(), def); err != nil {
+		return err
+	}
+	if l.found, err = l.conn.Find(ctx, def.Schema, def.Name); err != nil {
+		return err
+	}
+	switch {
+	case r.Mode == db.Create && l.found != nil:
+		rows, err := l.conn.Count(ctx, l.found)
+		if err != nil {
+			return err
+		}
+		return need("%s exists already, with %s\n  choose another name with --table, or say --mode append, refill or replace; nothing was changed", l.where(), phrase.Count(rows, "row"))
+	case !r.Mode.New() && l.found == nil:
+		return need("%s does not exist\n  check the name and --schema, or create it with --mode create", l.where())
+	}
+	if r.Mode == db.Append && !r.Again {
+		if err := l.loadedBefore(); err != nil {
+			return err
+		}
+	}
+	l.job.Session = l.conn
+	l.job.Spec = db.Spec{Mode: r.Mode, Table: def, SlowPath: r.SlowPath}
+	l.like = l.found
+	if r.Like == "" {
+		return nil
+	}
+	name := db.Name{Schema: def.Schema, Table: r.Like}
+	if s, t, ok := strings.Cut(r.Like, "."); ok {
+		name = db.Name{Schema: s, Table: t}
+	}
+	like, err := l.conn.Find(ctx, name.Schema, name.Table)
+	if err != nil {
+		return err
+	}
+	if like == nil {
+		return need("--like: the table %s does not exist", r.Like)
+	}
+	l.job.Spec.Like = &name
+	copied := *like
+	copied.Schema, copied.Name = def.Schema, def.Name
+	l.like = &copied
+	return nil
+}
+
+// mapped pairs the columns of file and table, and stops where that cannot be.
+func (l *loading) mapped(ctx context.Context) error {
+	r, in := l.req, l.in
+	m, err := match.Map(ctx, in.Sources, in.Plan, l.like, match.MapOptions{ByPosition: r.ByPosition, KeepIdentity: r.KeepIdentity, Tolerate: l.tolerate, Profile: in.Profile})
+	if err != nil {
+		return err
+	}
+	a := &MappingAnswer{Document: document("mapping"), DryRun: r.DryRun, Schema: l.like.Schema, Table: l.like.Name, Blocked: m.Blocked(), Mapping: list(m.Pairings),
+		Source: in.First().Name, State: "a new table like " + r.Like}
+	if r.Like == "" {
+		rows, err := l.conn.Count(ctx, l.found)
+		if err != nil {
+			return err
+		}
+		a.State = phrase.Count(rows, "row")
+	}
+	if r.DryRun {
+		l.answer.Mapping = a
+	} else {
+		l.tell(MappedEvent{a})
+	}
+	if m.Blocked() {
+		what := fmt.Sprintf("%s: nothing was loaded; these differences are blocking%s", in.First().Name, m.Summary())
+		if share := m.Tolerable(); share != "" {
+			how := "say --tolerate " + share
+			if in.Given {
+				how = "write 'tolerate: " + share + "' into the plan"
+			}
+			what += "\n  mend the file, or " + how + ": then the others are loaded, and these records become rejects"
+		}
+		return need("%s", what)
+	}
+	l.job.Plan, l.job.Spec.Table = m.Plan, m.Plan.Definition()
+	for i := range l.job.Spec.Table.Columns {
+		l.job.Spec.Table.Columns[i].Comment = ""
+	}
+	return nil
+}
+
+// confirmed asks before a table with rows is emptied or dropped.
+func (l *loading) confirmed(ctx context.Context) error {
+	q := Question{Code: EmptiesTable, Answer: "say --yes if that is meant"}
+	what := "emptied"
+	switch {
+	case l.found == nil || l.req.Yes:
+		return nil
+	case l.req.Mode == db.Replace:
+		q.Code, what = ReplacesTable, "dropped"
+	case l.req.Mode != db.Refill:
+		return nil
+	}
+	rows, err := l.conn.Count(ctx, l.found)
+	if err != nil {
+		return err
+	}
+	q.Ask = fmt.Sprintf("%s, with %s, will be %s and loaded anew", l.where(), phrase.Count(rows, "row"), what)
+	return l.confirm(q)
+}
+
+// run loads with the papers around it.
+func (l *loading) run(ctx context.Context) error {
+	r, in, job := l.req, l.in, &l.job
+	var before []tray.Summary
+	replaces := l.found != nil && r.Mode != db.Append
+	if replaces {
+		var err error
+		if before, err = l.entriesOf(r.Into.URL); err != nil {
+			return err
+		}
+	}
+	start := time.Now()
+	entry, err := tray.Create(l.Tray, in.Plan.Table.Name, start)
+	if err != nil {
+		return err
+	}
+	logFile, err := entry.Log()
+	if err != nil {
+		return err
+	}
+	defer logFile.Close()
+	job.Log = slog.New(slog.NewMultiHandler(l.Log.Handler(), slog.NewTextHandler(logFile, nil)))
+	job.Log.Info("load", "version", l.Version, "source", in.First().Name, "into", l.answer.Into, "mode", r.Mode, "table", in.Plan.Table.Name, "entry", entry.Name)
+	if err := l.writePapers(entry); err != nil {
+		return err
+	}
+	receipt := load.Started(entry.Name, in.Sources, connect.Canonical(r.Into.URL), l.Version, start)
+	receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: string(r.Mode)}
+	job.Receipt = receipt
+	if r.Every > 0 {
+		stops := l.stops()
+		job.Spec.Steps = stops.Load
+		if err := entry.WriteStops(stops); err != nil {
+			return err
+		}
+	}
+	if r.Mode == db.Append && !r.Again && slices.ContainsFunc(in.Sources, (*source.Source).Flows) {
+		job.BeforeCommit = l.loadedBefore
+	}
+	l.answer.Entry = entry
+	if err := l.carryOut(ctx, entry, in, job, l.answer); err != nil {
+		return err
+	}
+	l.answer.Took = time.Since(start)
+	if replaces {
+		l.wereIn(before, receipt, in.Plan, l.found)
+	}
+	return nil
+}
+
+// writePapers puts plan and definition on the tray, as they will be run.
+func (l *loading) writePapers(e *tray.Entry) error {
+	job, in := &l.job, l.in
+	comments := in.Comments
+	if job.Plan != in.Plan {
+		comments = comments.Moved(in.Plan, job.Plan)
+	}
+	if in.Given || job.Plan != in.Plan {
+		comments.Head = "Amber Tray plan, as it was run"
+	}
+	b, err := job.Plan.Encode(comments)
+	if err != nil {
+		return err
+	}
+	if err := e.Write(tray.PlanFile, b); err != nil {
+		return err
+	}
+	if !job.Spec.Mode.New() || job.Spec.Like != nil {
+		return nil // the definition is the table's own
+	}
+	return e.Write(tray.TableFile, []byte(joined(l.conn.Dialect().Create(job.Spec.Table))))
+}
+
+// stops is what it takes to go on with the load.
+func (l *loading) stops() *tray.Stops {
+	var r [6]byte
+	rand.Read(r[:])
+	job := &l.job
+	x := job.Receipt
+	var like db.Name
+	if job.Spec.Like != nil {
+		like = *job.Spec.Like
+	}
+	var names []string
+	for _, s := range job.Sources {
+		names = append(names, s.Name)
+	}
+	return &tray.Stops{Names: names, Load: x.Entry + "-" + hex.EncodeToString(r[:]), Database: x.Database, Table: x.Table, Sources: x.Sources,
+		Like: like.Table, LikeSchema: like.Schema, Every: job.Every, MaxRejects: job.MaxRejects, MaxShare: job.MaxShare,
+		MaxRecord: job.Sources[0].MaxRecord, MaxUnpacked: l.req.Known.MaxUnpacked, SlowPath: job.Spec.SlowPath, Started: x.Started}
+}
+
+// carryOut runs a load whose papers are begun. Without an error, all is
+// committed, and the receipt is settled; with one, the receipt says so.
+func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job *load.Job, answer *LoadAnswer) error {
+	receipt := job.Receipt
+	m := d.meter(ctx, "loading", in.Size())
+	job.Entry, job.At = receipt.Entry, receipt.Started
+	rejects := entry.Rejects(job.Plan.Headers(in.Sources))
+	if slices.ContainsFunc(in.Sources, (*source.Source).HasCells) {
+		rejects.Cells()
+	}
+	job.Rejects = rejects
+	job.Progress = m.Set
+	check := job.BeforeCommit
+	job.BeforeCommit = func() error {
+		if check != nil {
+			if err := check(); err != nil {
+				return err
+			}
+		}
+		receipt.Finished = now()
+		return entry.PrepareReceipt(receipt)
+	}
+	job.AfterCommit = func() error { return entry.Settle(tray.ReceiptFile) }
+	err := load.Run(ctx, *job)
+	m.End()
+	answer.Receipt = receipt
+	var stays *load.Committed
+	if err == nil || errors.As(err, &stays) {
+		return err
+	}
+	if ctx.Err() != nil {
+		err = errors.New("stopped; nothing was committed")
+		if receipt.Commits > 0 {
+			err = errors.New("stopped; what had been committed on the way stays in the table")
+		}
+	}
+	receipt.Finished = now()
+	receipt.Verdict, receipt.Error = tray.Failed, err.Error()
+	if receipt.Commits > 0 {
+		receipt.Verdict = tray.Halted
+	}
+	job.Log.Error("failed", "error", err)
+	if receipt.Commits > 0 {
+		return fmt.Errorf("%w\n  the papers are in %s; when the cause is mended, go on with: ambertray resume %s", err, entry.Dir, entry.Name)
+	}
+	if err2 := entry.WriteReceipt(receipt); err2 != nil {
+		job.Log.Error("the receipt could not be written", "error", err2)
+	}
+	return fmt.Errorf("%w\n  the papers are in %s", err, entry.Dir)
+}

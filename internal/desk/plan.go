@@ -1,0 +1,78 @@
+package desk
+
+import (
+	"context"
+	"strings"
+
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/plan"
+)
+
+// Plan suggests the plan of a load. Its document is the plan itself.
+func (d *Desk) Plan(ctx context.Context, in Input) (*Opened, error) {
+	if IsPlan(in.Names[0]) {
+		return nil, need("plan: %s is a plan already\n  to see what it does, use 'ambertray look %s'", in.Names[0], in.Names[0])
+	}
+	o, err := d.open(ctx, in, opening{profiled: true, once: true})
+	if err != nil {
+		return nil, err
+	}
+	return o, o.decided()
+}
+
+// A DefineAnswer is the definition of a table.
+type DefineAnswer struct {
+	Document
+	Database   string   `json:"database"`
+	Table      string   `json:"table"`
+	Statements []string `json:"statements"`
+}
+
+// Text is the definition as a script.
+func (a *DefineAnswer) Text() string { return joined(a.Statements) }
+
+func joined(statements []string) string { return strings.Join(statements, ";\n") + ";\n" }
+
+// Define writes the definition of the table that an input becomes.
+func (d *Desk) Define(ctx context.Context, in Input, base *db.Database) (*DefineAnswer, error) {
+	p, err := d.planOf(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	t := p.Definition()
+	if err := checkNames(base.Dialect, t); err != nil {
+		return nil, err
+	}
+	return &DefineAnswer{document("ddl"), base.Name, t.Name, base.Create(t)}, nil
+}
+
+// planOf is the plan that an input is, or that its source suggests.
+func (d *Desk) planOf(ctx context.Context, in Input) (*plan.Plan, error) {
+	if IsPlan(in.Names[0]) {
+		p, err := plan.ReadFile(in.Names[0])
+		if err == nil {
+			takeName(p, in.Wishes)
+		}
+		return p, err
+	}
+	o, err := d.open(ctx, in, opening{one: true})
+	if err != nil {
+		return nil, err
+	}
+	return o.Plan, o.decided()
+}
+
+// checkNames makes sure that the database takes every name.
+func checkNames(d *dialect.Dialect, t dialect.Table) error {
+	names := []string{t.Name}
+	for _, c := range t.Columns {
+		names = append(names, c.Name)
+	}
+	for _, n := range names {
+		if err := d.Check(n); err != nil {
+			return need("%w\n  choose another name in the plan, or use --names safe", err)
+		}
+	}
+	return nil
+}

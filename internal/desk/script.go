@@ -1,0 +1,111 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/phrase"
+	"ambertray/internal/rows"
+	"ambertray/internal/script"
+	"ambertray/internal/tray"
+)
+
+// A ScriptRequest writes a load as one SQL script.
+type ScriptRequest struct {
+	Input
+	For *db.Database
+	// Out is where it goes.
+	Out Output
+	// Rejects is a file for the records that do not fit, or empty.
+	Rejects string
+	// CopyBlock writes the rows as a block for the database's own client.
+	CopyBlock bool
+}
+
+// A ScriptAnswer is what was written.
+type ScriptAnswer struct {
+	Document
+	File     string        `json:"file"`
+	Database string        `json:"database"`
+	Table    string        `json:"table"`
+	Records  tray.Records  `json:"records"`
+	Reasons  []tray.Reason `json:"reasons"`
+}
+
+// Outcome is what it comes to: records that were left out wait.
+func (a *ScriptAnswer) Outcome() Outcome {
+	if a.Records.Rejected > 0 {
+		return Waiting
+	}
+	return Done
+}
+
+// Script writes a load as one SQL script.
+func (d *Desk) Script(ctx context.Context, r ScriptRequest) (*ScriptAnswer, error) {
+	o, err := d.open(ctx, r.Input, opening{})
+	if err != nil {
+		return nil, err
+	}
+	if err := o.decided(); err != nil {
+		return nil, err
+	}
+	t := o.Plan.Definition()
+	if err := checkNames(r.For.Dialect, t); err != nil {
+		return nil, err
+	}
+	if r.Rejects != "" && FileExists(r.Rejects) && !r.Out.Over {
+		return nil, need("--rejects %s: the file exists\n  choose another name, or say --yes to write over it", r.Rejects)
+	}
+	// The head tells how many rows there are, so they are counted first.
+	m := d.meter(ctx, "counting", o.Size())
+	check, err := rows.DryRun(ctx, o.job(m))
+	m.End()
+	if err != nil {
+		return nil, err
+	}
+	opt := script.Options{Database: r.For, Table: t, Rows: check.Records.Loaded, CopyBlock: r.CopyBlock, Head: d.scriptHead(o, r.For, t, check)}
+	if err := d.writeScript(ctx, o, r, opt, check); err != nil {
+		return nil, err
+	}
+	return &ScriptAnswer{document("script"), r.Out.File, r.For.Name, t.Name, check.Records, list(check.Reasons)}, nil
+}
+
+func (d *Desk) writeScript(ctx context.Context, o *Opened, r ScriptRequest, opt script.Options, check *rows.Check) error {
+	out, err := r.Out.begin()
+	if err != nil {
+		return err
+	}
+	m := d.meter(ctx, "writing", o.Size())
+	job := o.job(m)
+	if r.Rejects != "" {
+		job.Rejects = tray.NewRejects(o.Plan.Headers(o.Sources), r.Rejects)
+	}
+	w, err := script.New(out, opt)
+	if err == nil {
+		var again *rows.Check
+		if again, err = rows.Into(ctx, job, w); err == nil {
+			err = w.Close()
+		}
+		if err == nil && again.Records != check.Records {
+			err = rows.ErrChanged
+		}
+	}
+	m.End()
+	return out.finish(err)
+}
+
+func (d *Desk) scriptHead(o *Opened, base *db.Database, t dialect.Table, c *rows.Check) []string {
+	var from []string
+	for _, s := range o.Sources {
+		from = append(from, s.Name+" ("+phrase.Size(s.Size)+")")
+	}
+	n := c.Records
+	head := []string{fmt.Sprintf("%s, from %s", db.Qualified(t.Schema, t.Name), strings.Join(from, ", ")),
+		fmt.Sprintf("for %s, written by Amber Tray %s on %s", base.Title, d.Version, time.Now().UTC().Format("2006-01-02 15:04 UTC")),
+		fmt.Sprintf("%s read = %s in this script + %s left out + %s skipped", phrase.Count(n.Read, "record"), phrase.Grouped(n.Loaded), phrase.Grouped(n.Rejected), phrase.Grouped(n.Skipped))}
+	return append(head, base.Script.Remarks(t)...)
+}

@@ -1,0 +1,102 @@
+package profile
+
+// A Code names a kind of finding, for programs. Texts are for people, and change.
+type Code string
+
+// The kinds of findings; docs/json.md lists them, too.
+const (
+	CodeHeaderAssumed    Code = "header-assumed"
+	CodeSameHeader       Code = "same-header"
+	CodeNoHeader         Code = "no-header"
+	CodeNoRecords        Code = "no-records"
+	CodeFieldCount       Code = "field-count"
+	CodeAfterQuote       Code = "after-quote"
+	CodeUnclosedQuote    Code = "unclosed-quote"
+	CodeNULByte          Code = "nul-byte"
+	CodeBadEncoding      Code = "bad-encoding"
+	CodeEncodingGuessed  Code = "encoding-guessed"
+	CodeBlankLines       Code = "blank-lines"
+	CodeLimited          Code = "limited"
+	CodeNearMiss         Code = "near-miss"
+	CodeTolerated        Code = "tolerated"
+	CodeNullWord         Code = "null-word"
+	CodeNullWordKept     Code = "null-word-kept"
+	CodeQuotedEmpty      Code = "quoted-empty"
+	CodeTrimmed          Code = "trimmed"
+	CodePadded           Code = "padded"
+	CodeAllBlank         Code = "all-blank"
+	CodeMarkUndecided    Code = "mark-undecided"
+	CodeMarkByOthers     Code = "mark-by-others"
+	CodeMarkAssumed      Code = "mark-assumed"
+	CodeDatesUndecided   Code = "dates-undecided"
+	CodeTwoDigitYear     Code = "two-digit-year"
+	CodeCompactDate      Code = "compact-date"
+	CodeMidnight         Code = "midnight"
+	CodePercent          Code = "percent"
+	CodeWhole            Code = "whole"
+	CodeZeroOne          Code = "zero-one"
+	CodeUnixSeconds      Code = "unix-seconds"
+	CodeUnixMilliseconds Code = "unix-milliseconds"
+	CodeNearlyUnique     Code = "nearly-unique"
+	CodeUniqueUnknown    Code = "unique-unknown"
+	CodeNumbersAsText    Code = "numbers-as-text"
+	CodeMergedCells      Code = "merged-cells"
+	CodeMissingIn        Code = "missing-in"
+	CodeTypesDiffer      Code = "types-differ"
+	CodeRenamed          Code = "renamed"
+	CodeGap              Code = "gap"
+)
+
+// Codes are all of them.
+var Codes = []Code{
+	CodeHeaderAssumed,
+	CodeSameHeader,
+	CodeNoHeader,
+	CodeNoRecords,
+	CodeFieldCount,
+	CodeAfterQuote,
+	CodeUnclosedQuote,
+	CodeNULByte,
+	CodeBadEncoding,
+	CodeEncodingGuessed,
+	CodeBlankLines,
+	CodeLimited,
+	CodeNearMiss,
+	CodeTolerated,
+	CodeNullWord,
+	CodeNullWordKept,
+	CodeQuotedEmpty,
+	CodeTrimmed,
+	CodePadded,
+	CodeAllBlank,
+	CodeMarkUndecided,
+	CodeMarkByOthers,
+	CodeMarkAssumed,
+	CodeDatesUndecided,
+	CodeTwoDigitYear,
+	CodeCompactDate,
+	CodeMidnight,
+	CodePercent,
+	CodeWhole,
+	CodeZeroOne,
+	CodeUnixSeconds,
+	CodeUnixMilliseconds,
+	CodeNearlyUnique,
+	CodeUniqueUnknown,
+	CodeNumbersAsText,
+	CodeMergedCells,
+	CodeMissingIn,
+	CodeTypesDiffer,
+	CodeRenamed,
+	CodeGap,
+}
+
+// DecidedByPlan reports whether a plan settles what a finding asks or remarks:
+// with one, there is nothing left to find.
+func (c Code) DecidedByPlan() bool {
+	switch c {
+	case CodeDatesUndecided, CodeMarkUndecided, CodeMarkAssumed, CodeMarkByOthers, CodeRenamed, CodeNearMiss:
+		return true
+	}
+	return false
+}

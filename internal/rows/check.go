@@ -1,0 +1,55 @@
+package rows
+
+import (
+	"context"
+
+	"ambertray/internal/profile"
+	"ambertray/internal/sink"
+	"ambertray/internal/tally"
+	"ambertray/internal/tray"
+)
+
+// A Check is what a dry run found: the account as it would be, and what would
+// not fit.
+type Check struct {
+	Records tray.Records
+	Skipped []tray.Skip
+	Reasons []tray.Reason
+	// Misfits are by column of the plan.
+	Misfits []Misfits
+	Tally   []tally.Column
+}
+
+// Misfits are the values of a column that do not fit its type.
+type Misfits struct {
+	Count int64
+	First []profile.Example
+	// Reason is that of the first; TooLong counts those that are only too
+	// long, and Longest is the longest of them, in characters.
+	Reason  string
+	TooLong int64
+	Longest int
+}
+
+// DryRun reads and converts, and writes nothing.
+func DryRun(ctx context.Context, job Job) (*Check, error) { return Into(ctx, job, nil) }
+
+// Into reads and converts as a load does, but into a sink where nothing is
+// verified.
+func Into(ctx context.Context, job Job, to sink.Sink) (*Check, error) {
+	f, err := New(job, to)
+	if err != nil {
+		return nil, err
+	}
+	if err := f.Read(ctx); err != nil {
+		return nil, err
+	}
+	if err := f.Rejects.Finish(); err != nil {
+		return nil, err
+	}
+	c := &Check{Records: f.Records, Skipped: f.Skips(), Reasons: f.Reasons(), Tally: f.Total}
+	for _, m := range f.misfits {
+		c.Misfits = append(c.Misfits, Misfits{m.count, m.first, m.reason, m.tooLong, m.longest})
+	}
+	return c, nil
+}
