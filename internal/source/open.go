@@ -1,0 +1,131 @@
+package source
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"time"
+
+	"ambertray/internal/source/workbook"
+)
+
+// Known is what the caller already knows about a source. Nil and zero values
+// are found out.
+type Known struct {
+	Encoding  string
+	Delimiter *string
+	Quote     *string // "" for none
+	Escape    *string // "" for none: quotes are doubled
+	Header    *int64  // 0 for none
+	Skip      *int64
+	Footer    *int
+	MaxRecord int // bytes
+	// Member of an archive, by its name or a pattern.
+	Member string
+	// Sheet of a workbook, by its name or number, and Range of its cells, as
+	// A5:H200 or by a name of the book's.
+	Sheet, Range string
+	// MaxUnpacked bounds what is unpacked, in bytes; 0 means DefaultUnpacked.
+	MaxUnpacked int64
+	// Stdin is what - stands for; Idle how long a server may send nothing.
+	Stdin io.Reader
+	Idle  time.Duration
+	// Once tells that a long pipe need not be kept, since it is read once.
+	Once bool
+	// By tells who knows it, for the evidence: "as given" if empty.
+	By string
+}
+
+// Open looks at the beginning of a file and decides its layout.
+func Open(ctx context.Context, name string, known Known) (*Source, error) {
+	if name == Stdin || IsLink(name) {
+		return openAway(ctx, name, known)
+	}
+	info, err := os.Stat(name)
+	if err != nil {
+		p := &Problem{Source: name, What: "cannot be read", Err: cause(err), Do: "check the path and its permissions"}
+		if errors.Is(err, fs.ErrNotExist) {
+			p.What, p.Err, p.Do = "no such file", nil, "check the path; it is taken from the folder the program runs in"
+		}
+		return nil, p
+	}
+	if info.IsDir() {
+		return nil, &Problem{Source: name, What: "is a folder, not a file", Do: "name a file in it"}
+	}
+	s := &Source{Name: name, Path: name, Size: info.Size(), FileSize: info.Size(), Modified: info.ModTime(), MaxRecord: known.MaxRecord, Range: workbook.All}
+	if s.Size == 0 && info.Mode().IsRegular() {
+		return nil, &Problem{Source: name, What: "is empty (0 bytes)", Do: "nothing can be loaded from it; ask for the file again"}
+	}
+	return s.settle(ctx, known)
+}
+
+// openAway opens what is not a file here: it is brought here first.
+func openAway(ctx context.Context, name string, known Known) (*Source, error) {
+	s := &Source{Name: name, Path: name, Base: "stdin", MaxRecord: known.MaxRecord, Range: workbook.All, unpacked: cmp.Or(known.MaxUnpacked, DefaultUnpacked)}
+	if name == Stdin {
+		s.Name = "standard input"
+		if known.Stdin == nil {
+			return nil, &Problem{Source: s.Name, What: "is not there", Asked: true, Do: "name a file"}
+		}
+		take := s.keep
+		if known.Once {
+			take = s.pour
+		}
+		if err := take(ctx, known.Stdin); err != nil {
+			return nil, s.unpackProblem(err)
+		}
+	} else {
+		s.Path = redactLink(name)
+		s.Name = s.Path
+		if err := s.fetch(ctx, name, known.Idle); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.origin(); err != nil {
+		s.Close()
+		return nil, s.unpackProblem(err)
+	}
+	return s.settle(ctx, known)
+}
+
+// settle takes the source out of what it is wrapped in, and decides its layout.
+func (s *Source) settle(ctx context.Context, known Known) (*Source, error) {
+	s.by = known.By
+	if err := s.unpack(ctx, known); err != nil {
+		s.Close()
+		return nil, err
+	}
+	if s.spool != nil && s.flow == nil {
+		if s.Size = s.spool.size; s.Size == 0 {
+			s.Close()
+			return nil, &Problem{Source: s.Name, What: "is empty (0 bytes)", Do: "nothing can be loaded from it; ask for the file again"}
+		}
+	}
+	if s.Sheet != "" {
+		utf8, delimiter, quote, none := "utf-8", ",", `"`, ""
+		known.Encoding, known.Delimiter, known.Quote, known.Escape = utf8, &delimiter, &quote, &none
+	}
+	if err := s.detect(ctx, known); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Sum is the SHA-256 of the file's own bytes, in hexadecimal.
+func (s *Source) Sum() (string, error) {
+	if s.sum != "" {
+		return s.sum, nil
+	}
+	if s.flow != nil {
+		return "", &Problem{Source: s.Name, What: "has not been read to its end"}
+	}
+	sum, err := sumFile(s.Path)
+	if err != nil {
+		return "", &Problem{Source: s.Name, What: "cannot be read", Err: cause(err)}
+	}
+	return sum, nil
+}

@@ -1,0 +1,346 @@
+package source
+
+import (
+	"bufio"
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"ambertray/internal/source/delimited"
+	"ambertray/internal/source/workbook"
+)
+
+// chooseSheet finds the sheet that is wanted, and reads it.
+func (s *Source) chooseSheet(ctx context.Context, book *workbook.Book, known Known) error {
+	within := workbook.All
+	sheet := known.Sheet
+	asked := func(format string, args ...any) error {
+		var names []string
+		for _, x := range book.Sheets {
+			names = append(names, strconv.Quote(x.Name))
+		}
+		return &Problem{Source: s.Name, What: fmt.Sprintf(format, args...), Asked: true, Do: "its sheets are " + strings.Join(names, ", ")}
+	}
+	if known.Range != "" {
+		r, err := workbook.ParseRange(known.Range)
+		if err != nil {
+			i := slices.IndexFunc(book.Names, func(n workbook.Name) bool { return strings.EqualFold(n.Name, known.Range) })
+			if i < 0 {
+				var names []string
+				for _, n := range book.Names {
+					names = append(names, n.Name)
+				}
+				return asked("has no range %q: neither cells like A5:H200 nor one of its named ranges and tables (%s)", known.Range, cmp.Or(strings.Join(names, ", "), "none"))
+			}
+			r = book.Names[i].Range
+			if sheet == "" {
+				sheet = book.Names[i].Sheet
+			} else if !strings.EqualFold(sheet, book.Names[i].Sheet) {
+				return asked("the range %s is on the sheet %q, not %q", known.Range, book.Names[i].Sheet, sheet)
+			}
+		}
+		within = r
+	}
+	at := -1
+	why, given := "the only one", false
+	switch {
+	case sheet != "":
+		given = true
+		if at = slices.IndexFunc(book.Sheets, func(x workbook.Sheet) bool { return x.Name == sheet }); at < 0 {
+			at = slices.IndexFunc(book.Sheets, func(x workbook.Sheet) bool { return strings.EqualFold(x.Name, sheet) })
+		}
+		if n, err := strconv.Atoi(sheet); at < 0 && err == nil && n >= 1 && n <= len(book.Sheets) {
+			at = n - 1
+		}
+		if at < 0 {
+			return asked("has no sheet %q", sheet)
+		}
+	case len(book.Sheets) == 1:
+		at = 0
+	default:
+		// The only one with data will do.
+		for i := range book.Sheets {
+			some := false
+			err := book.Sheets[i].Rows(ctx, func(*workbook.Row) error { some = true; return errEnough })
+			if err != nil && err != errEnough {
+				return s.unpackProblem(fmt.Errorf("sheet %q: %w", book.Sheets[i].Name, err))
+			}
+			if some && at >= 0 {
+				parts, err := s.sheets(ctx, book)
+				if err != nil {
+					return err
+				}
+				return &Choice{Source: s.Name, What: "sheet", Parts: parts}
+			}
+			if some {
+				at, why = i, "the only one with data"
+			}
+		}
+		if at < 0 {
+			return &Problem{Source: s.Name, What: "its sheets are all empty", Do: "nothing can be loaded from it; ask for the file again"}
+		}
+	}
+	x := &book.Sheets[at]
+	s.Sheet = x.Name
+	if given {
+		why = s.given()
+	}
+	if x.Hidden {
+		why += "; it is hidden"
+	}
+	s.Name = s.FullName()
+	old := s.spool
+	s.spool = nil
+	if err := s.spoolSheet(ctx, x, within); err != nil {
+		s.spool = old
+		return err
+	}
+	if old != nil {
+		old.close()
+	}
+	s.Range = within
+	s.Merged = x.Merged()
+	s.Evidence = append(s.Evidence, Evidence{"workbook", book.Kind, "by its parts", false}, Evidence{"sheet", x.Name, why, given})
+	if within != workbook.All {
+		s.Evidence = append(s.Evidence, Evidence{"range", within.String(), s.given(), true})
+	}
+	return nil
+}
+
+var errEnough = fmt.Errorf("enough")
+
+// sheets describes all sheets.
+func (s *Source) sheets(ctx context.Context, book *workbook.Book) (parts []Part, err error) {
+	for i := range book.Sheets {
+		x := &book.Sheets[i]
+		p := Part{Name: x.Name, Hidden: x.Hidden}
+		used := workbook.Range{FromColumn: -1}
+		var view [][]string
+		err := x.Rows(ctx, func(r *workbook.Row) error {
+			first, last := -1, -1
+			var cells []string
+			for _, c := range r.Cells {
+				if len(c.Value) == 0 {
+					continue
+				}
+				if first < 0 {
+					first = c.Column
+				}
+				last = c.Column
+				if len(view) < 3 && len(cells) < 12 {
+					cells = append(cells, string(c.Value))
+				}
+			}
+			if first < 0 {
+				return nil
+			}
+			if len(view) < 3 {
+				view = append(view, cells)
+			}
+			if p.Rows++; used.FromColumn < 0 {
+				used = workbook.Range{FromRow: r.Number, ToRow: r.Number, FromColumn: first, ToColumn: last}
+			}
+			used.ToRow = r.Number
+			used.FromColumn, used.ToColumn = min(used.FromColumn, first), max(used.ToColumn, last)
+			return nil
+		})
+		if err != nil {
+			return nil, s.unpackProblem(fmt.Errorf("sheet %q: %w", x.Name, err))
+		}
+		if p.Rows > 0 {
+			p.Used, p.View, p.Merged = used.String(), sheetView(view), x.Merged()
+		}
+		parts = append(parts, p)
+	}
+	return parts, nil
+}
+
+// Sheets lists the sheets of a workbook that a pattern names: all, or those
+// whose names match, in the order of the book. Hidden and empty ones are left
+// out of all.
+func Sheets(ctx context.Context, name, pattern string, known Known) ([]string, error) {
+	s := &Source{Name: name, Path: name, unpacked: cmp.Or(known.MaxUnpacked, DefaultUnpacked)}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, &Problem{Source: name, What: "cannot be read", Err: cause(err)}
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	book, err := workbook.Open(f, info.Size(), workbook.Limits{Part: s.unpacked})
+	if err != nil {
+		return nil, s.unpackProblem(err)
+	}
+	if book == nil {
+		return nil, &Problem{Source: name, What: "is no workbook", Asked: true, Do: "leave out --sheet"}
+	}
+	var out []string
+	for i := range book.Sheets {
+		x := &book.Sheets[i]
+		if pattern != "all" {
+			if ok, err := filepath.Match(strings.ToLower(pattern), strings.ToLower(x.Name)); err != nil || !ok {
+				continue
+			}
+		} else if x.Hidden {
+			continue
+		}
+		some := false
+		if err := x.Rows(ctx, func(*workbook.Row) error { some = true; return errEnough }); err != nil && err != errEnough {
+			return nil, s.unpackProblem(fmt.Errorf("sheet %q: %w", x.Name, err))
+		}
+		if some {
+			out = append(out, x.Name)
+		}
+	}
+	if len(out) == 0 {
+		return nil, &Problem{Source: name, What: fmt.Sprintf("has no sheet with data that matches %q", pattern), Asked: true, Do: "'ambertray look " + name + "' lists them"}
+	}
+	return out, nil
+}
+
+// lineBreak stands for a line break within a cell, so that a row of a sheet is
+// one line.
+const lineBreak = 0x1e
+
+var sheetForm = delimited.Form{Delimiter: ",", Quote: '"', Breaks: lineBreak}
+
+// spoolSheet writes a sheet as delimited text: a line for each row, from the
+// first on, text in quotes and all else without.
+func (s *Source) spoolSheet(ctx context.Context, sheet *workbook.Sheet, within workbook.Range) error {
+	sp, err := newSpool(s.unpacked)
+	if err != nil {
+		return err
+	}
+	w := bufio.NewWriterSize(sp, 256<<10)
+	var b []byte
+	line, least := 1, -1
+	err = sheet.Rows(ctx, func(r *workbook.Row) error {
+		if !within.Row(r.Number) {
+			return nil
+		}
+		b = b[:0]
+		for ; line < r.Number; line++ {
+			b = append(b, '\n')
+		}
+		start, column := len(b), 0
+		for i := range r.Cells {
+			c := &r.Cells[i]
+			if !within.Column(c.Column) || len(c.Value) == 0 {
+				continue
+			}
+			if least < 0 || c.Column < least {
+				least = c.Column
+			}
+			for ; column < c.Column; column++ {
+				b = append(b, ',')
+			}
+			b = appendCell(b, c)
+		}
+		if len(b) > start {
+			b = append(b, '\n')
+			line++
+		}
+		_, err := w.Write(b)
+		return err
+	})
+	if err == nil {
+		err = w.Flush()
+	}
+	if err == nil && least > 0 {
+		err = sp.cutLeft(least, s.unpacked)
+	}
+	if err != nil {
+		sp.close()
+		return s.unpackProblem(err)
+	}
+	s.spool, s.firstColumn = sp, max(least, 0)
+	return nil
+}
+
+func appendCell(b []byte, c *workbook.Cell) []byte {
+	if !c.Text {
+		return append(b, c.Value...)
+	}
+	b = append(b, '"')
+	for i, x := range c.Value {
+		switch x {
+		case '"':
+			b = append(b, '"', '"')
+		case '\n':
+			b = append(b, lineBreak)
+		case '\r':
+			if i+1 >= len(c.Value) || c.Value[i+1] != '\n' {
+				b = append(b, lineBreak)
+			}
+		case lineBreak:
+			b = append(b, "\ufffd"...)
+		default:
+			b = append(b, x)
+		}
+	}
+	return append(b, '"')
+}
+
+// cutLeft takes n delimiters off every line that is not blank: columns that
+// are empty throughout.
+func (s *spool) cutLeft(n int, limit int64) error {
+	out, err := newSpool(limit)
+	if err != nil {
+		return err
+	}
+	w := bufio.NewWriterSize(out, 256<<10)
+	r := bufio.NewReaderSize(io.NewSectionReader(s.f, 0, s.size), 256<<10)
+	fresh := true
+	for {
+		part, err := r.ReadSlice('\n')
+		if len(part) > 0 {
+			if fresh && part[0] != '\n' {
+				part = part[min(n, len(part)):]
+			}
+			fresh = part[len(part)-1] == '\n'
+			if _, err := w.Write(part); err != nil {
+				out.close()
+				return err
+			}
+		}
+		if err == io.EOF {
+			break
+		}
+		if err != nil && err != bufio.ErrBufferFull {
+			out.close()
+			return err
+		}
+	}
+	if err := w.Flush(); err != nil {
+		out.close()
+		return err
+	}
+	s.close()
+	*s = *out
+	return nil
+}
+
+// sheetView is the beginning of a sheet on one line.
+func sheetView(rows [][]string) string {
+	var parts []string
+	for _, r := range rows {
+		var cells []string
+		for _, c := range r {
+			if c = strings.TrimSpace(c); c != "" {
+				cells = append(cells, c)
+			}
+		}
+		if len(cells) > 0 {
+			parts = append(parts, strings.Join(cells, ", "))
+		}
+	}
+	return strings.Join(parts, " / ")
+}
