@@ -1,7 +1,7 @@
 # The commands people need. Everything runs with Go alone.
 
-VERSION := $(shell git describe --tags --always 2>/dev/null || echo development)
-COMMIT  := $(shell git rev-parse --short=12 HEAD 2>/dev/null || echo unknown)
+VERSION := $(shell git describe --tags 2>/dev/null)
+COMMIT  := $(shell git rev-parse --short=12 HEAD 2>/dev/null)
 LDFLAGS := -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 
 export CGO_ENABLED = 0
@@ -18,13 +18,14 @@ build: ## one static program, bin/ambertray
 demo: build ## the full example on the sample data
 	bin/ambertray demo
 
-test: lint ## everything, on real servers
+test: lint ## everything, on real servers; SERVERS=none does without
 	scripts/test
 
-lint:
+lint: ## gofmt, vet, staticcheck, and a build for other systems
 	@test -z "$$(gofmt -l cmd internal)" || { gofmt -l cmd internal; echo "gofmt would change these"; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
+	@for os in windows darwin freebsd; do echo "go build, go vet for $$os"; GOOS=$$os go build ./... && GOOS=$$os go vet ./... || exit 1; done
 
 servers: build ## start PostgreSQL and MariaDB for a developer, and print their URLs
 	@scripts/servers start $${TMPDIR:-/tmp}/ambertray-servers && cat $${TMPDIR:-/tmp}/ambertray-servers/env

@@ -42,7 +42,7 @@ type Mended struct {
 	Receipt *tray.Receipt // the entry's new one
 	Tried   int
 	Mended  []int64
-	Refused []tray.Refused
+	Refused []tray.RefusedAgain
 	// Settled are numbers in the file that had been mended or waived before.
 	Settled []int64
 }
@@ -81,7 +81,7 @@ type mend struct {
 	seed    maphash.Seed
 	rejects map[int64]original
 	headers []string
-	refused []tray.Refused // so far, in the order of the file
+	refused []tray.RefusedAgain // so far, in the order of the file
 }
 
 // original is what has to be known of a reject as it was.
@@ -91,6 +91,7 @@ type original struct {
 	// cannot be tried unless it is changed.
 	broken                bool
 	column, reason, value string
+	code                  tray.Code
 	source                string
 	line                  int64
 }
@@ -100,8 +101,8 @@ func (m *mend) originals(ctx context.Context) error {
 	m.seed, m.rejects = maphash.MakeSeed(), map[int64]original{}
 	widths := map[int64]int{}
 	headers, err := tray.ReadRejects(ctx, m.Entry.Path(tray.OriginalFile), func(r *tray.Reject) error {
-		o := original{hash: m.hash(r.Fields), column: r.Column, reason: r.Reason, value: r.Value, source: r.Source, line: r.Line}
-		o.broken = isFault(r.Reason) || slices.ContainsFunc(r.Fields, func(f tray.Field) bool { return strings.ContainsRune(f.Text, '\ufffd') })
+		o := original{hash: m.hash(r.Fields), column: r.Column, code: r.Code, reason: r.Reason, value: r.Value, source: r.Source, line: r.Line}
+		o.broken = r.Code.Broken(r.Reason) || slices.ContainsFunc(r.Fields, func(f tray.Field) bool { return strings.ContainsRune(f.Text, '\ufffd') })
 		widths[r.Number] = len(r.Fields)
 		m.rejects[r.Number] = o
 		return nil
@@ -186,7 +187,7 @@ func (m *mend) keep(ctx context.Context) (_ string, err error) {
 			return nil
 		}
 		if was.broken && m.hash(r.Fields) == was.hash {
-			m.refused = append(m.refused, tray.Refused{Reject: r.Number, Column: was.column, Reason: was.reason + "; it was not changed", Value: was.value})
+			m.refused = append(m.refused, tray.RefusedAgain{Reject: r.Number, Column: was.column, Code: was.code, Reason: was.reason + "; it was not changed", Value: was.value})
 			return nil
 		}
 		fields := r.Fields
@@ -220,15 +221,6 @@ func (m *mend) keep(ctx context.Context) (_ string, err error) {
 
 func (m *mend) wrong(what string) error {
 	return &source.Problem{Source: m.Name, Asked: true, What: what, Do: "correct the file; " + tray.OriginalFile + " in the entry has the rejects as they were. Nothing was changed"}
-}
-
-// isFault reports the reason of a record that did not read as one.
-func isFault(reason string) bool {
-	switch reason {
-	case delimited.AfterQuote.String(), delimited.Unclosed.String(), delimited.NulByte.String():
-		return true
-	}
-	return false
 }
 
 // load loads the kept file as what it is: an addition to the table.
@@ -270,7 +262,7 @@ func (m *mend) load(ctx context.Context, name string) error {
 				still[x.Reject] = true
 			}
 			m.out.Refused = append(m.refused, kept.list...)
-			slices.SortFunc(m.out.Refused, func(a, b tray.Refused) int { return int(a.Reject - b.Reject) })
+			slices.SortFunc(m.out.Refused, func(a, b tray.RefusedAgain) int { return int(a.Reject - b.Reject) })
 			for _, n := range numbers {
 				if !still[n] {
 					m.out.Mended = append(m.out.Mended, n)
@@ -319,14 +311,14 @@ func (m *mend) settle(run *tray.Receipt, name string) error {
 }
 
 // refusedRejects keeps the rejects of a mend in the words of the account.
-type refusedRejects struct{ list []tray.Refused }
+type refusedRejects struct{ list []tray.RefusedAgain }
 
 func (k *refusedRejects) Add(x tray.Reject) error {
 	n, err := strconv.ParseInt(x.Lead[0], 10, 64)
 	if err != nil {
 		return err
 	}
-	k.list = append(k.list, tray.Refused{Reject: n, Column: x.Column, Reason: x.Reason, Value: rows.Clip(x.Value)})
+	k.list = append(k.list, tray.RefusedAgain{Reject: n, Column: x.Column, Code: x.Code, Reason: x.Reason, Value: rows.Clip(x.Value)})
 	return nil
 }
 func (k *refusedRejects) Finish() error { return nil }
@@ -337,7 +329,7 @@ func origins(p *plan.Plan) map[string]*source.Source {
 	out := map[string]*source.Source{}
 	for i := range p.Sources {
 		s := &p.Sources[i]
-		x := &source.Source{Path: s.File, Member: s.Member, Sheet: s.Sheet}
+		x := &source.Source{Path: s.File, Member: s.Settings["member"], Sheet: s.Settings["sheet"]}
 		x.Name = x.FullName()
 		out[x.Name] = x
 	}

@@ -16,7 +16,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"ambertray/internal/demo"
@@ -156,7 +155,7 @@ func process(args ...string) func() run {
 		if err := cmd.Run(); err != nil {
 			check(fmt.Errorf("%s: %w\n%s", strings.Join(args, " "), err, errs.String()))
 		}
-		return run{time.Since(start), cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss * 1024}
+		return run{time.Since(start), peak(cmd.ProcessState)}
 	}
 }
 

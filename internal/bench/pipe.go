@@ -6,7 +6,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"time"
 )
 
@@ -40,7 +39,7 @@ func throughPipe(bin, dir string, gb float64) {
 			check(fmt.Errorf("%s: %v, %v\n%s", step.name, err, err2, out.String()))
 		}
 		took := time.Since(start)
-		rss := cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss * 1024
+		rss := peak(cmd.ProcessState)
 		fmt.Printf("%-52s %6.1f GB in %8s, %5.0f MB/s, %4.0f MB of memory\n", step.name, step.gb, took.Round(time.Second), step.gb*1e3/took.Seconds(), float64(rss)/1e6)
 	}
 }

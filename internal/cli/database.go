@@ -110,6 +110,7 @@ func (a *app) weight(st style, w match.Weight) string {
 		return st.warn(string(w))
 	case match.Blocking:
 		return st.bad(string(w))
+	case match.Fine:
 	}
 	return st.good(string(w))
 }

@@ -11,7 +11,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"ambertray/internal/desk"
 	"ambertray/internal/plan"
+	"ambertray/internal/profile"
+	"ambertray/internal/report"
+	"ambertray/internal/source"
 	"ambertray/internal/tray"
 )
 
@@ -32,6 +36,10 @@ func keys(typ reflect.Type, tag string) (out []string) {
 	}
 	for i := range typ.NumField() {
 		f := typ.Field(i)
+		if f.Anonymous {
+			out = append(out, keys(f.Type, tag)...)
+			continue
+		}
 		name, _, _ := strings.Cut(f.Tag.Get(tag), ",")
 		if name == "" || name == "-" {
 			continue
@@ -51,10 +59,23 @@ func TestDocumentsAreComplete(t *testing.T) {
 	for _, k := range keys(reflect.TypeFor[tray.Receipt](), "json") {
 		assert.True(t, strings.Contains(jsonDoc, "`"+k+"`"), "docs/json.md: key %s", k)
 	}
-	codes := regexp.MustCompile(`Code: "([a-z-]+)"|f\.Code(?:, f\.\w+)? = "([a-z-]+)"|d\.find\(\w+, "([a-z-]+)"`)
-	for _, m := range codes.FindAllStringSubmatch(doc(t, "internal/profile/decide.go"), -1) {
-		code := m[1] + m[2] + m[3]
-		assert.True(t, strings.Contains(jsonDoc, "`"+code+"`"), "docs/json.md: finding %s", code)
+	for _, code := range profile.Codes {
+		assert.True(t, strings.Contains(jsonDoc, "`"+string(code)+"`"), "docs/json.md: finding %s", code)
+	}
+	trayDoc := doc(t, "docs/tray.md")
+	for _, code := range tray.Codes() {
+		assert.True(t, strings.Contains(trayDoc, "`"+string(code)+"`"), "docs/tray.md: code %s", code)
+	}
+	for _, set := range source.Settings {
+		assert.True(t, strings.Contains(planDoc, "`"+set.Key+"`"), "docs/plan.md: setting %s", set.Key)
+	}
+	for _, typ := range []reflect.Type{reflect.TypeFor[desk.LookAnswer](), reflect.TypeFor[desk.DryRunAnswer](), reflect.TypeFor[desk.MappingAnswer](),
+		reflect.TypeFor[desk.ChangesAnswer](), reflect.TypeFor[desk.MendAnswer](), reflect.TypeFor[desk.WaiveAnswer](), reflect.TypeFor[desk.VerifyAnswer](),
+		reflect.TypeFor[desk.RejectsAnswer](), reflect.TypeFor[desk.TrayAnswer](), reflect.TypeFor[desk.TablesAnswer](), reflect.TypeFor[desk.TableAnswer](),
+		reflect.TypeFor[desk.ScriptAnswer](), reflect.TypeFor[desk.ExportAnswer](), reflect.TypeFor[desk.DefineAnswer](), reflect.TypeFor[report.Dictionary](), reflect.TypeFor[report.Load]()} {
+		for _, k := range keys(typ, "json") {
+			assert.True(t, strings.Contains(jsonDoc, "`"+k+"`"), "docs/json.md: key %s of %s", k, typ)
+		}
 	}
 	b := newBench(t)
 	help := b.run(0, "--help").out

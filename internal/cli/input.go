@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"strings"
 	"time"
 
@@ -18,19 +19,10 @@ import (
 // inputFlags are the options about what is read and how it is understood.
 type inputFlags struct {
 	cmd       *cobra.Command
-	delimiter string
-	quote     string
-	escape    string
-	encoding  string
-	header    int64
-	skip      int64
-	footer    int
-	maxRecord int // MiB
-	member    string
-	sheet     string
-	cells     string // range of a sheet
-	unpacked  int64  // GiB
-	idle      int    // seconds
+	settings  map[string]*string // by key; see source.Settings
+	maxRecord int                // MiB
+	unpacked  int64              // GiB
+	idle      int                // seconds
 
 	dates     string
 	decimal   string
@@ -54,17 +46,13 @@ type inputFlags struct {
 func (f *inputFlags) add(cmd *cobra.Command) {
 	f.cmd = cmd
 	p := cmd.Flags()
-	p.StringVar(&f.delimiter, "delimiter", "", `what separates fields: a character, or comma, tab, pipe, semicolon, space, none`)
-	p.StringVar(&f.quote, "quote", "", `what quotes fields: a character, or double, single, none`)
-	p.StringVar(&f.escape, "escape", "", `how quotes are written inside quotes: doubled, backslash, or a character`)
-	p.StringVar(&f.encoding, "encoding", "", `character encoding, as its IANA name: utf-8, utf-16le, windows-1252, iso-8859-15 …`)
-	p.Int64Var(&f.header, "header-row", 0, "line that the column names stand on, from 1; 0 for none")
-	p.Int64Var(&f.skip, "skip", 0, "lines at the top that are not data, where there is no header")
-	p.IntVar(&f.footer, "footer", 0, "records at the end that are not data: totals and remarks")
+	f.settings = map[string]*string{}
+	for _, set := range source.Settings {
+		v := new(string)
+		f.settings[set.Key] = v
+		p.Var(&settingValue{v, set}, set.Option(), set.Help)
+	}
 	p.IntVar(&f.maxRecord, "max-record", 64, "longest record that is read, in MiB")
-	p.StringVar(&f.member, "member", "", "member of a zip archive, by name or pattern")
-	p.StringVar(&f.sheet, "sheet", "", "sheet of a workbook, by name or number; all, or a pattern, for several")
-	p.StringVar(&f.cells, "range", "", "cells of a sheet, like A5:H200, or a named range or table")
 	p.Int64Var(&f.unpacked, "max-unpacked", source.DefaultUnpacked>>30, "most that an archive or workbook may unpack to, in GiB")
 	p.IntVar(&f.idle, "timeout", int(source.DefaultIdle/time.Second), "seconds that a link's server may send nothing")
 	p.StringVar(&f.dates, "dates", "", "order of dates where the values do not decide it: day-first, month-first, year-first, or a pattern like dd/MM/yyyy")
@@ -93,46 +81,17 @@ func (f *inputFlags) given(name string) bool { return f.cmd.Flags().Changed(name
 
 // known is what the options say of the source.
 func (f *inputFlags) known() (k source.Known, err error) {
-	if f.given("delimiter") {
-		d := source.ParseDelimiter(f.delimiter)
-		k.Delimiter = &d
-	}
-	if f.given("quote") {
-		q, err := source.ParseQuote(f.quote)
-		if err != nil {
-			return k, asked("--quote: %w\n  use a character, or double, single or none", err)
+	for _, set := range source.Settings {
+		if !f.given(set.Option()) {
+			continue
 		}
-		k.Quote = &q
-	}
-	if f.given("escape") {
-		e, err := source.ParseEscape(f.escape)
-		if err != nil {
-			return k, asked("--escape: %w\n  use a character, or doubled or backslash", err)
+		if err := set.Put(&k, *f.settings[set.Key]); err != nil {
+			var not *source.NotAllowed
+			if errors.As(err, &not) {
+				return k, asked("--%s: %w\n  %s", set.Option(), err, not.Do)
+			}
+			return k, asked("--%s: %w", set.Option(), err)
 		}
-		k.Escape = &e
-	}
-	k.Encoding = f.encoding
-	if f.given("header-row") {
-		if f.header < 0 {
-			return k, asked("--header-row %d: lines count from 1; 0 means none", f.header)
-		}
-		k.Header = &f.header
-	}
-	if f.given("skip") {
-		if f.skip < 0 {
-			return k, asked("--skip %d: cannot be negative", f.skip)
-		}
-		k.Skip = &f.skip
-		if k.Header == nil {
-			none := int64(0)
-			k.Header = &none
-		}
-	}
-	if f.given("footer") {
-		if f.footer < 0 {
-			return k, asked("--footer %d: cannot be negative", f.footer)
-		}
-		k.Footer = &f.footer
 	}
 	if f.maxRecord < 1 || f.maxRecord > 1024 {
 		return k, asked("--max-record %d: use 1 to 1024 MiB", f.maxRecord)
@@ -141,7 +100,7 @@ func (f *inputFlags) known() (k source.Known, err error) {
 	if f.unpacked < 1 {
 		return k, asked("--max-unpacked %d: use 1 GiB or more", f.unpacked)
 	}
-	k.Member, k.Sheet, k.Range, k.MaxUnpacked = f.member, f.sheet, f.cells, f.unpacked<<30
+	k.MaxUnpacked = f.unpacked << 30
 	k.Idle = time.Duration(f.idle) * time.Second
 	return k, nil
 }
@@ -212,13 +171,32 @@ func (f *inputFlags) wishes() (plan.Wishes, error) {
 	return w, nil
 }
 
-// ofPlan are the options whose place, with a plan, is the plan.
-var ofPlan = []string{"delimiter", "quote", "escape", "encoding", "header-row", "skip", "footer", "member", "sheet", "range", "same", "dates", "decimal",
-	"null-word", "tolerate", "type", "names", "key", "no-key", "row-number", "leave-out", "require", "keep-empty", "provenance"}
+// ofPlan are the other options whose place, with a plan, is the plan.
+var ofPlan = []string{"same", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key", "row-number", "leave-out", "require", "keep-empty", "provenance"}
 
-// request is what the options and names ask for.
-func (f *inputFlags) request(names []string) (in desk.Input, err error) {
-	in.Names = names
+// settingValue is a setting as an option.
+type settingValue struct {
+	text *string
+	set  *source.Setting
+}
+
+func (v *settingValue) String() string {
+	if v.text == nil {
+		return ""
+	}
+	return *v.text
+}
+func (v *settingValue) Set(s string) error { *v.text = s; return nil }
+func (v *settingValue) Type() string {
+	if v.set.Number {
+		return "int"
+	}
+	return "string"
+}
+
+// request is what the options and files ask for.
+func (f *inputFlags) request(files []string) (in desk.Input, err error) {
+	in.Names = files
 	if in.Known, err = f.known(); err != nil {
 		return in, err
 	}
@@ -228,7 +206,11 @@ func (f *inputFlags) request(names []string) (in desk.Input, err error) {
 	if in.Wishes, err = f.wishes(); err != nil {
 		return in, err
 	}
-	for _, name := range ofPlan {
+	var names []string // of options
+	for _, set := range source.Settings {
+		names = append(names, set.Option())
+	}
+	for _, name := range append(names, ofPlan...) {
 		if f.cmd.Flags().Lookup(name) != nil && f.given(name) {
 			in.Set = append(in.Set, "--"+name)
 		}

@@ -204,11 +204,11 @@ func TestRejects(t *testing.T) {
 	assert.EqualValues(t, 2, rec.Table.Rows)
 	rows := b.rejects(rec.Entry)
 	assert.Equal(t, [][]string{
-		{"reject", "source", "line", "record", "column", "reason", "value", "id", "day", "n", "note"},
-		{"1", "in.csv", "3", "2", "day", "no such date", "2024-02-30", "2", "2024-02-30", "6", "b"},
-		{"2", "in.csv", "4", "3", "n", "not a number", "x7", "3", "2024-03-01", "x7", "c"},
-		{"3", "in.csv", "5", "4", "", "has 2 fields, the header has 4", "4,2024-03-02", "4", "2024-03-02"},
-		{"4", "in.csv", "6", "5", "note", "text follows the closing quote", `5,2024-03-03,8,"q"z`, "5", "2024-03-03", "8", `"q"z`},
+		{"reject", "source", "line", "record", "column", "code", "reason", "value", "id", "day", "n", "note"},
+		{"1", "in.csv", "3", "2", "day", "no-such-date", "no such date", "2024-02-30", "2", "2024-02-30", "6", "b"},
+		{"2", "in.csv", "4", "3", "n", "not-a-number", "not a number", "x7", "3", "2024-03-01", "x7", "c"},
+		{"3", "in.csv", "5", "4", "", "field-count", "has 2 fields, the header has 4", "4,2024-03-02", "4", "2024-03-02"},
+		{"4", "in.csv", "6", "5", "note", "after-quote", "text follows the closing quote", `5,2024-03-03,8,"q"z`, "5", "2024-03-03", "8", `"q"z`},
 	}, rows)
 
 	r := b.run(1, "load", "in.csv", "--into", "sqlite:d.db", "--type", "day=date", "--type", "n=integer", "--max-rejects", "0")

@@ -65,8 +65,8 @@ func TestWrongBytes(t *testing.T) {
 	rec := b.loaded(3, "utf8.csv", "--into", "sqlite:c.db")
 	assert.Equal(t, tray.Records{Read: 5, Loaded: 3, Rejected: 2}, rec.Records)
 	rows := b.rejects(rec.Entry)
-	assert.Equal(t, []string{"1", "utf8.csv", "3", "2", "name", "a byte is not utf-8: character 4, byte F6 of the record"}, rows[1][:6])
-	assert.Equal(t, []string{"2", "utf8.csv", "6", "4", "name", "contains a NUL byte"}, rows[2][:6])
+	assert.Equal(t, []string{"1", "utf8.csv", "3", "2", "name", "bad-encoding", "a byte is not utf-8: character 4, byte F6 of the record"}, rows[1][:7])
+	assert.Equal(t, []string{"2", "utf8.csv", "6", "4", "name", "nul-byte", "contains a NUL byte"}, rows[2][:7])
 	assert.Equal(t, [][]string{{"Señor"}, {"Œu\nvre"}, {"last"}}, b.query("c.db", "SELECT name FROM utf8 ORDER BY id"))
 
 	text := "id,name\n1,Señor\n2,Köhler\n"

@@ -22,7 +22,6 @@ import (
 
 	"ambertray/internal/desk"
 	"ambertray/internal/load"
-	"ambertray/internal/pipeline"
 	"ambertray/internal/plan"
 	"ambertray/internal/source"
 	"ambertray/internal/tray"
@@ -77,7 +76,6 @@ type app struct {
 func Main(version, commit string, args []string, in io.Reader, out, errw io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	pipeline.Spare()
 	a := &app{version: version, commit: commit, in: in, out: out, err: errw}
 	return a.run(ctx, args)
 }

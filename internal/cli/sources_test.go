@@ -175,7 +175,7 @@ func TestWorkbooks(t *testing.T) {
 	assert.Equal(t, tray.Records{Read: 31, Loaded: 28, Rejected: 2, Skipped: 1}, rec.Records)
 	rejects := b.rejects(rec.Entry)
 	assert.Equal(t, []string{"reject", "source", "line", "cell", "record"}, rejects[0][:5])
-	assert.Equal(t, []string{"1", `tolls.xlsx, sheet "March"`, "11", "C11", "8", "toll", "not a number", "x7"}, rejects[1][:8])
+	assert.Equal(t, []string{"1", `tolls.xlsx, sheet "March"`, "11", "C11", "8", "toll", "not-a-number", "not a number", "x7"}, rejects[1][:9])
 	assert.Equal(t, []string{"12", "E12"}, rejects[2][2:4])
 	assert.Equal(t, [][]string{{"1", "2024-02-29", "0.25", "0000", "1"}}, b.query("c.db", "SELECT id, date(day), toll, code, paid FROM march WHERE id = 1"))
 	assert.Contains(t, b.run(0, "rejects", rec.Entry).out, "C11")
@@ -285,8 +285,8 @@ keep: lock != "Free"
 	assert.Equal(t, [][]string{{"2024-02-01", "North", "2.5", "5", "000017", "12", "upper", "in.csv:2"}, {"2024-02-02", "unknown", "3.25", "6.5", "000018", "<null>", "none", "in.csv:3"}},
 		b.query("c.db", "SELECT paid_on || '', lock, toll, doubled, permit, code, side, place FROM t ORDER BY place"))
 	rejects := b.rejects(rec.Entry)
-	assert.Contains(t, rejects[1][6-1], "there is no date 2024-02-31")
-	assert.Contains(t, rejects[2][6-1], "not a whole number")
+	assert.Contains(t, rejects[1][6], "there is no date 2024-02-31")
+	assert.Contains(t, rejects[2][6], "not a whole number")
 	// A mended record is still the one that it was.
 	b.write("tray/"+rec.Entry+"/rejects.csv", strings.Replace(strings.Replace(b.read("tray/"+rec.Entry+"/rejects.csv"), ",31,South", ",29,South", 1), ",x,North", ",3,North", 1))
 	b.run(0, "mend", rec.Entry)

@@ -64,6 +64,7 @@ func (s style) weight(w profile.Weight) string {
 		return s.bad(string(w))
 	case profile.Caution:
 		return s.warn(string(w))
+	case profile.Note:
 	}
 	return s.dim(string(w))
 }

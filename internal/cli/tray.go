@@ -135,6 +135,7 @@ func (s style) state(t tray.State) string {
 		return s.good(string(t))
 	case tray.IsWaiting, tray.CutOff, tray.Running:
 		return s.warn(string(t))
+	case tray.IsFailed, tray.Stopped, tray.Unsure:
 	}
 	return s.bad(string(t))
 }

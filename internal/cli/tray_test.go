@@ -113,7 +113,7 @@ func TestMend(t *testing.T) {
 			"reject,source,line,record,column,reason,value,id,day,toll,note\n9,,4,3,,,,33,2024-03-01,1,x\n":                              "names the reject 9",
 			"reject,source,line,record,column,reason,value,id,day,toll,note\n2,,4,3,,,,33,2024-03-01,1,x\n2,,4,3,,,,34,2024-03-01,1,x\n": "has the reject 2 twice",
 			"id,day,toll,note\n33,2024-03-01,1,x\n": "is not a file of rejects",
-			"reject,source,line,record,column,reason,value,id,day,toll,note\n2,,4,3,,,,33,2024-03-01,1,x\nthree,,4,3,,,,34,2024-03-01,1,late\n": "is not the reject of a reject",
+			"reject,source,line,record,column,reason,value,id,day,toll,note\n2,,4,3,,,,33,2024-03-01,1,x\nthree,,4,3,,,,34,2024-03-01,1,late\n": "is not the number of a reject",
 		} {
 			b.write("bad.csv", text)
 			assert.Contains(t, b.run(2, "mend", "latest", "bad.csv").err, want)
@@ -385,7 +385,7 @@ func TestTheNextFile(t *testing.T) {
 	assert.Equal(t, tray.Records{Read: 302, Loaded: 301, Rejected: 1}, rec.Records)
 	require.Len(t, rec.Sources, 2)
 	assert.Equal(t, "feb.csv", rec.Sources[1].Path)
-	assert.Equal(t, []string{"1", "feb.csv", "3", "2", "day", "not a date in the form of this column", "x", "1001", "x", "0.25"}, b.rejects(rec.Entry)[1])
+	assert.Equal(t, []string{"1", "feb.csv", "3", "2", "day", "not-a-date", "not a date in the form of this column", "x", "1001", "x", "0.25"}, b.rejects(rec.Entry)[1])
 	b.run(3, "verify", rec.Entry, "--deep")
 	b.write("tray/"+rec.Entry+"/rejects.csv", strings.Replace(b.read("tray/"+rec.Entry+"/rejects.csv"), "1001,x,", "1001,02/02/2024,", 1))
 	b.run(0, "mend", rec.Entry)

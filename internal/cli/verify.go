@@ -72,6 +72,7 @@ func (s style) answer(x account.Answer) string {
 		return s.good(string(x))
 	case account.Differs:
 		return s.bad(string(x))
+	case account.Unknown:
 	}
 	return s.warn(string(x))
 }
@@ -102,6 +103,7 @@ func (a *app) printVerification(v *desk.VerifyAnswer, limit int) {
 			agree++
 		case account.Differs:
 			g.row("column", st.answer(c.Answer), c.Name+": "+strings.Join(c.Differences, "; "))
+		case account.Unknown:
 		}
 	}
 	if agree > 0 {

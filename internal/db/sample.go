@@ -38,7 +38,7 @@ func Sample(t sqltype.Type) (text string, v reading.Value) {
 		text = "1999-12-31 01:02:03" + fraction(t.Precision) + "+00:00"
 	case sqltype.UUID:
 		text = "00112233-4455-6677-8899-aabbccddeeff"
-	default:
+	case sqltype.Char, sqltype.None, sqltype.Text, sqltype.VarChar:
 		letters := []rune("étang d'écluse")
 		if t.Length > 0 && t.Length < len(letters) {
 			letters = letters[:t.Length]

@@ -176,9 +176,9 @@ func spoil(i int, line []byte) []byte {
 // back: three corrected, from a spreadsheet that separates by semicolons, and
 // one taken out.
 func Corrected(w io.Writer) error {
-	_, err := io.WriteString(w, "\ufeffreject;source;line;record;column;reason;value;Passage ID;Passed on;Lock;Boat;Permit;Direction;Toll;Draught m;Remarks\r\n"+
-		"1;lock-passages.csv;1206;1204;passed_on;no such date;31/04/2024;1204;30/04/2024;Alder Gate;Heron 7;000412;up;8.40;0.91;\r\n"+
-		"2;lock-passages.csv;2121;2117;toll;not a number;1O.50;2117;21/10/2024;Old Basin;Otter 31;001187;down;10.50;1.02;\r\n"+
-		"4;lock-passages.csv;4102;4096;boat;text follows the closing quote;;4096;19/07/2025;Withy Cut;Marigold 2;002206;up;7.75;1.10;\r\n")
+	_, err := io.WriteString(w, "\ufeffreject;source;line;record;column;code;reason;value;Passage ID;Passed on;Lock;Boat;Permit;Direction;Toll;Draught m;Remarks\r\n"+
+		"1;lock-passages.csv;1206;1204;passed_on;no-such-date;no such date;31/04/2024;1204;30/04/2024;Alder Gate;Heron 7;000412;up;8.40;0.91;\r\n"+
+		"2;lock-passages.csv;2121;2117;toll;not-a-number;not a number;1O.50;2117;21/10/2024;Old Basin;Otter 31;001187;down;10.50;1.02;\r\n"+
+		"4;lock-passages.csv;4102;4096;boat;after-quote;text follows the closing quote;;4096;19/07/2025;Withy Cut;Marigold 2;002206;up;7.75;1.10;\r\n")
 	return err
 }

@@ -327,6 +327,8 @@ func appendResult(b []byte, v any, t sqltype.Type) (_ []byte, null bool, err err
 			return x.AppendFormat(b, "15:04:05.999999"), false, nil
 		case sqltype.Timestamp:
 			return x.AppendFormat(b, "2006-01-02 15:04:05.999999"), false, nil
+		case sqltype.BigInt, sqltype.Boolean, sqltype.Char, sqltype.Decimal, sqltype.Double, sqltype.Integer,
+			sqltype.None, sqltype.SmallInt, sqltype.Text, sqltype.UUID, sqltype.VarChar:
 		}
 		if x.Hour()+x.Minute()+x.Second()+x.Nanosecond() == 0 {
 			return x.AppendFormat(b, "2006-01-02"), false, nil

@@ -1,7 +1,6 @@
 package desk
 
 import (
-	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
@@ -9,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"github.com/klauspost/compress/gzip"
 
 	"ambertray/internal/db"
 	"ambertray/internal/export"

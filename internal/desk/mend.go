@@ -27,13 +27,13 @@ type MendRequest struct {
 // A MendAnswer is what became of them.
 type MendAnswer struct {
 	Document
-	Entry         string         `json:"entry"`
-	Tried         int            `json:"tried"`
-	Mended        []int64        `json:"mended"`
-	Refused       []tray.Refused `json:"refused"`
-	SettledBefore []int64        `json:"settled_before"`
-	Records       tray.Records   `json:"records"`
-	Verdict       tray.Verdict   `json:"verdict"`
+	Entry         string              `json:"entry"`
+	Tried         int                 `json:"tried"`
+	Mended        []int64             `json:"mended"`
+	Refused       []tray.RefusedAgain `json:"refused"`
+	SettledBefore []int64             `json:"settled_before"`
+	Records       tray.Records        `json:"records"`
+	Verdict       tray.Verdict        `json:"verdict"`
 
 	File    string        `json:"-"` // as the person called it
 	Receipt *tray.Receipt `json:"-"` // the entry's new one

@@ -36,6 +36,7 @@ type RejectsAnswer struct {
 // A RejectGroup is rejects of one reason and column.
 type RejectGroup struct {
 	Column string       `json:"column"`
+	Code   string       `json:"code"`
 	Reason string       `json:"reason"`
 	Count  int64        `json:"count"`
 	Values []ValueCount `json:"values,omitempty"` // where there are few
@@ -57,6 +58,7 @@ type RejectRow struct {
 	Line   int64    `json:"line"`
 	Cell   string   `json:"cell,omitempty"`
 	Column string   `json:"column"`
+	Code   string   `json:"code"`
 	Reason string   `json:"reason"`
 	Value  string   `json:"value"`
 	Fields []string `json:"fields"`
@@ -82,7 +84,7 @@ func (d *Desk) Rejects(ctx context.Context, r RejectsRequest) (*RejectsAnswer, e
 		key := [2]string{x.Column, kindOf(x.Reason)}
 		g := groups[key]
 		if g == nil {
-			g = &RejectGroup{Column: key[0], Reason: key[1], values: map[string]int64{}}
+			g = &RejectGroup{Column: key[0], Code: string(x.Code), Reason: key[1], values: map[string]int64{}}
 			groups[key] = g
 		}
 		g.Count++
@@ -90,7 +92,7 @@ func (d *Desk) Rejects(ctx context.Context, r RejectsRequest) (*RejectsAnswer, e
 			g.values[x.Value]++
 		}
 		if a.Count++; r.Limit <= 0 || len(a.Rejects) < r.Limit {
-			row := RejectRow{Reject: x.Number, State: x.State, Source: x.Source, Line: x.Line, Cell: x.Cell, Column: x.Column, Reason: x.Reason, Value: x.Value}
+			row := RejectRow{Reject: x.Number, State: x.State, Source: x.Source, Line: x.Line, Cell: x.Cell, Column: x.Column, Code: string(x.Code), Reason: x.Reason, Value: x.Value}
 			for _, f := range x.Fields {
 				row.Fields = append(row.Fields, f.Text)
 			}

@@ -219,12 +219,14 @@ func (c *Column) decide() {
 
 // Plan is the plan that loads the file back. key names the table's key.
 func (r *Result) Plan(file, table string, key []string, opt Options) *plan.Plan {
-	delimiter, quote, header := source.DelimiterName(opt.Form.Delimiter), source.QuoteName(opt.Form.Quote), int64(1)
+	header := int64(1)
 	if opt.NoHeader {
 		header = 0
 	}
+	written := &source.Source{Path: file, Layout: source.Layout{Encoding: "utf-8", Form: opt.Form, Header: header}}
 	p := &plan.Plan{Version: plan.Version, Table: plan.Table{Name: table, Key: key},
-		Sources: []plan.Source{{File: file, Encoding: "utf-8", Delimiter: &delimiter, Quote: &quote, Header: &header}}}
+		Sources: []plan.Source{plan.FromLayout(written)}}
+	p.Sources[0].Seen = nil
 	seen := map[string]int{}
 	for i, c := range r.Columns {
 		x := plan.Column{Name: c.Name, From: c.Name, Type: c.Reads.String(), Required: c.Required, Unicode: c.wide, Comment: c.Comment}

@@ -69,7 +69,7 @@ func utc(c *db.Column)       { c.UTC = true }
 
 func written(t *testing.T, opt Options, columns []db.Column, rows ...[]string) (string, *Result) {
 	t.Helper()
-	if opt.Form == (delimited.Form{}) {
+	if opt.Form.Delimiter == "" {
 		opt.Form = delimited.DefaultForm
 	}
 	var b bytes.Buffer

@@ -315,7 +315,7 @@ func TestRefusedRecords(t *testing.T) {
 	require.NoError(t, err)
 	lines := map[string]string{}
 	for _, r := range rows[1:] {
-		lines[r[2]] = r[5]
+		lines[r[2]] = r[6]
 	}
 	assert.Len(t, lines, 19)
 	assert.Equal(t, "no such date", lines["502"])
@@ -325,7 +325,7 @@ func TestRefusedRecords(t *testing.T) {
 	assert.Equal(t, "late", lines["150001"])
 	for _, r := range rows[1:] {
 		var n int
-		fmt.Sscan(r[7], &n)
+		fmt.Sscan(r[8], &n)
 		assert.Equal(t, fmt.Sprint(n+2), r[2], "the fields are those of the line")
 		assert.Equal(t, fmt.Sprint(n+1), r[3], "and of the record")
 	}

@@ -16,17 +16,12 @@ import (
 	"ambertray/internal/source/delimited"
 )
 
-// processors is how many there are for us.
+// processors is how many there were for us when the program began, whatever it
+// says to the runtime later.
 var processors = runtime.GOMAXPROCS(0)
 
 // Workers is how many goroutines work on chunks.
 func Workers() int { return max(2, processors) }
-
-// Spare is for a program to call when it begins. A goroutine that sends what is
-// ready to a server would wait until one that works on a chunk pauses; with a
-// thread more than there are processors it is the system that shares them out,
-// and lets it go first. That makes a load into PostgreSQL 5 % faster.
-func Spare() { runtime.GOMAXPROCS(processors + 1) }
 
 // Chunks yields chunks in order and io.EOF after the last.
 type Chunks interface {

@@ -44,7 +44,7 @@ func Build(sources []*source.Source, prof *profile.Profile, w Wishes) (*Plan, Co
 	p.Table.Schema, p.Table.Name = w.Schema, w.Table
 	if p.Table.Name == "" {
 		p.Table.Name = dialect.TableName(cmp.Or(src.Sheet, src.Member, src.Base, src.Path))
-		if len(sources) > 1 && src.Sheet != "" {
+		if len(sources) > 1 && src.HasCells() {
 			p.Table.Name = dialect.TableName(cmp.Or(src.Base, src.Path))
 		}
 	}
@@ -198,7 +198,7 @@ func provenance(sources []*source.Source, taken []string) (out []Column) {
 		out = append(out, Column{Name: name, Type: typ, Value: value, Required: true, Unicode: strings.HasPrefix(typ, "varchar")})
 	}
 	add("source_file", "varchar(255)", "source.file")
-	if slices.ContainsFunc(sources, func(s *source.Source) bool { return s.Sheet != "" }) {
+	if slices.ContainsFunc(sources, (*source.Source).HasCells) {
 		add("source_sheet", "varchar(100)", "source.sheet")
 	}
 	add("source_line", "bigint", "record.line")
@@ -238,6 +238,7 @@ func ReadingOf(c *profile.Column) *Reading {
 			r.Negative = "brackets"
 		case reading.Trailing:
 			r.Negative = "trailing"
+		case reading.Leading:
 		}
 	case c.Type.Kind == sqltype.Boolean && c.True != "":
 		r.True, r.False = []string{c.True}, []string{c.False}

@@ -39,21 +39,17 @@ type Plan struct {
 
 // A Source is a file and how it is taken apart.
 type Source struct {
-	File string `yaml:"file"`
-	// Member of an archive; Sheet of a workbook, and the Range of its cells.
-	Member    string  `yaml:"member,omitempty"`
-	Sheet     string  `yaml:"sheet,omitempty"`
-	Range     string  `yaml:"range,omitempty"`
-	Encoding  string  `yaml:"encoding,omitempty"`
-	Delimiter *string `yaml:"delimiter,omitempty"`
-	Quote     *string `yaml:"quote,omitempty"`
-	Escape    *string `yaml:"escape,omitempty"`
-	Header    *int64  `yaml:"header,omitempty"`
-	Skip      *int64  `yaml:"skip,omitempty"`
-	Footer    *int    `yaml:"footer,omitempty"`
+	File string
+	// Settings are the values of source.Settings, by their keys, as they stand in
+	// the plan.
+	Settings map[string]string
 	// Seen is the file that the plan was made from. Any other is compared with
 	// the plan before it is loaded.
-	Seen *Seen `yaml:"seen,flow,omitempty"`
+	Seen *Seen
+
+	// wrong is a mistake inside, and wrongAt its key; kept for Check, which knows
+	// the line.
+	wrong, wrongAt string
 }
 
 // Seen tells a file from others without reading it.
@@ -118,20 +114,11 @@ type Column struct {
 
 // Known is what the plan says of a source.
 func (s *Source) Known() source.Known {
-	k := source.Known{Encoding: s.Encoding, Member: s.Member, Sheet: s.Sheet, Range: s.Range,
-		Header: s.Header, Skip: s.Skip, Footer: s.Footer, By: "as the plan says"}
-	if s.Delimiter != nil {
-		d := source.ParseDelimiter(*s.Delimiter)
-		k.Delimiter = &d
-	}
-	// Check has made sure that these are characters.
-	if s.Quote != nil {
-		q, _ := source.ParseQuote(*s.Quote)
-		k.Quote = &q
-	}
-	if s.Escape != nil {
-		e, _ := source.ParseEscape(*s.Escape)
-		k.Escape = &e
+	k := source.Known{By: "as the plan says"}
+	for _, set := range source.Settings {
+		if v, is := s.Settings[set.Key]; is {
+			set.Put(&k, v) // Check has made sure that it can be
+		}
 	}
 	zero, none := int64(0), 0
 	if k.Skip == nil && k.Header != nil {
@@ -145,24 +132,11 @@ func (s *Source) Known() source.Known {
 
 // FromLayout is the plan's description of an opened source.
 func FromLayout(s *source.Source) Source {
-	l := s.Layout
-	delimiter, quote := source.DelimiterName(l.Form.Delimiter), source.QuoteName(l.Form.Quote)
-	p := Source{File: s.Path, Member: s.Member, Sheet: s.Sheet, Encoding: l.Encoding, Delimiter: &delimiter, Quote: &quote, Header: &l.Header, Seen: SeenOf(s)}
-	if s.Sheet != "" {
-		// A sheet has its form from the workbook.
-		p.Encoding, p.Delimiter, p.Quote = "", nil, nil
-		if r := s.Range.String(); r != "all" {
-			p.Range = r
+	p := Source{File: s.Path, Settings: map[string]string{}, Seen: SeenOf(s)}
+	for _, set := range source.Settings {
+		if v, is := set.Of(s); is {
+			p.Settings[set.Key] = v
 		}
-	} else if l.Form.Escape != 0 {
-		e := source.EscapeName(l.Form.Escape)
-		p.Escape = &e
-	}
-	if l.Skip > 0 {
-		p.Skip = &l.Skip
-	}
-	if l.Footer > 0 {
-		p.Footer = &l.Footer
 	}
 	return p
 }
@@ -293,15 +267,8 @@ func (p *Plan) Check() error {
 		if s.File == "" {
 			return bad(fmt.Sprintf("$.sources[%d]", i), "the source names no file")
 		}
-		if s.Quote != nil {
-			if _, err := source.ParseQuote(*s.Quote); err != nil {
-				return bad(fmt.Sprintf("$.sources[%d].quote", i), "quote: %v; use double, single, none or a character", err)
-			}
-		}
-		if s.Escape != nil {
-			if _, err := source.ParseEscape(*s.Escape); err != nil {
-				return bad(fmt.Sprintf("$.sources[%d].escape", i), "escape: %v; use doubled, backslash or a character", err)
-			}
+		if err := s.check(); err != nil {
+			return bad(fmt.Sprintf("$.sources[%d].%s", i, err.Path), "%s", err.What)
 		}
 	}
 	if p.Table.Name == "" {

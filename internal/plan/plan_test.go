@@ -181,8 +181,7 @@ func FuzzParse(f *testing.F) {
 func TestRemarks(t *testing.T) {
 	written := Comments{Head: "of a file", Beside: map[string]string{"$.table.key": "unique", "$.columns[0].type": "1 … 9; # all different", "$.columns[1].reading": "why: 'so'", "$.sources[0].delimiter": "by the lines"},
 		Above: map[string][]string{"$.columns[1]": {"CAUTION: \"a\"", "and another"}}}
-	comma := "comma"
-	p := &Plan{Version: 1, Sources: []Source{{File: "a.csv", Delimiter: &comma}}, Table: Table{Name: "t", Key: []string{"id"}},
+	p := &Plan{Version: 1, Sources: []Source{{File: "a.csv", Settings: map[string]string{"delimiter": "comma"}}}, Table: Table{Name: "t", Key: []string{"id"}},
 		Columns: []Column{{Name: "id", From: "ID", Type: "integer", Required: true}, {Name: "day", From: "Day", Type: "date", Reading: &Reading{Dates: []string{"dd/MM/yyyy"}}}}}
 	b, err := p.Encode(written)
 	require.NoError(t, err)

@@ -135,7 +135,7 @@ func (p *Profile) renames(sources []*source.Source, each []*Profile, headers []s
 // short is a source's name where only sources of one file are compared: its
 // sheet.
 func short(s *source.Source) string {
-	if s.Sheet != "" {
+	if s.HasCells() {
 		return s.Sheet
 	}
 	return s.Name

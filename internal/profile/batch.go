@@ -84,7 +84,7 @@ func (w *worker) observe(watched []bool, ascii bool) {
 }
 
 // observeKey counts the fields of a column that is watched as a key.
-func (w *worker) observeKey(i int, lines []int64, ascii bool) {
+func (w *worker) observeKey(i int, lines []spot, ascii bool) {
 	b, e := &w.batch, w.cols[i]
 	typed := w.rows.Typed()
 	for k, at := 0, i; k < b.n; k, at = k+1, at+b.columns {

@@ -143,7 +143,7 @@ func TestBatch(t *testing.T) {
 // nothing is kept of it.
 func TestUniqueGivesUp(t *testing.T) {
 	u := &unique{}
-	ints, lines := make([]int64, 1<<16), make([]int64, 1<<16)
+	ints, lines := make([]int64, 1<<16), make([]spot, 1<<16)
 	for at := int64(0); at < maxPages && !u.gone.Load(); at++ {
 		for i := range ints {
 			ints[i] = at<<16 | int64(i)
@@ -151,24 +151,24 @@ func TestUniqueGivesUp(t *testing.T) {
 		u.addInts(ints, lines)
 	}
 	require.False(t, u.gone.Load(), "pages hold a great many")
-	u.addInts([]int64{-1}, []int64{7})
+	u.addInts([]int64{-1}, []spot{7})
 	assert.True(t, u.gone.Load())
 	assert.True(t, u.full)
 	assert.Nil(t, u.pages)
 	assert.Nil(t, u.table)
-	u.addInts([]int64{-1}, []int64{8})
-	u.add([]uint64{5, 5}, []int64{8, 9})
+	u.addInts([]int64{-1}, []spot{8})
+	u.add([]uint64{5, 5}, []spot{8, 9})
 	assert.Nil(t, u.table)
 	assert.Zero(t, u.duplicates.count)
 
 	// Few of them, far apart, are remembered by their hashes.
 	u = &unique{}
 	for i := range int64(maxPages + 10) {
-		u.addInts([]int64{i << 20}, []int64{i})
+		u.addInts([]int64{i << 20}, []spot{spot(i)})
 	}
 	assert.False(t, u.gone.Load())
 	assert.Nil(t, u.pages)
-	u.addInts([]int64{3 << 20}, []int64{99})
+	u.addInts([]int64{3 << 20}, []spot{99})
 	assert.Equal(t, int64(1), u.duplicates.count)
 	assert.Equal(t, int64(99), u.duplicates.first[0].Line)
 }

@@ -45,6 +45,8 @@ const (
 	CodeTypesDiffer      Code = "types-differ"
 	CodeRenamed          Code = "renamed"
 	CodeGap              Code = "gap"
+	CodeColumnsUndecided Code = "columns-undecided"
+	CodeOverEdge         Code = "over-edge"
 )
 
 // Codes are all of them.
@@ -89,13 +91,15 @@ var Codes = []Code{
 	CodeTypesDiffer,
 	CodeRenamed,
 	CodeGap,
+	CodeColumnsUndecided,
+	CodeOverEdge,
 }
 
 // DecidedByPlan reports whether a plan settles what a finding asks or remarks:
 // with one, there is nothing left to find.
 func (c Code) DecidedByPlan() bool {
-	switch c {
-	case CodeDatesUndecided, CodeMarkUndecided, CodeMarkAssumed, CodeMarkByOthers, CodeRenamed, CodeNearMiss:
+	switch c { // others: remain with a plan
+	case CodeDatesUndecided, CodeMarkUndecided, CodeMarkAssumed, CodeMarkByOthers, CodeRenamed, CodeNearMiss, CodeColumnsUndecided:
 		return true
 	}
 	return false

@@ -156,7 +156,7 @@ type dateShape struct {
 }
 
 // observe tests every candidate against the scanned field.
-func (s *dateShape) observe(d *dateScan, field []byte, line, times int64) {
+func (s *dateShape) observe(d *dateScan, field []byte, line spot, times int64) {
 	s.count += times
 	for _, c := range s.candidates {
 		us, ok := c.value(d)

@@ -183,7 +183,7 @@ type slot struct {
 	head, tail uint64
 	n          int
 	count      int64
-	line       int64
+	line       spot
 }
 
 // memoBits is how many slots a column has in a memo, as a power of two: such
@@ -194,7 +194,7 @@ func memoBits(columns int) int {
 }
 
 // again takes the field if it can hold it back.
-func (e *evidence) again(s *scratch, f []byte, line int64) bool {
+func (e *evidence) again(s *scratch, f []byte, line spot) bool {
 	m := &e.memo
 	n := len(f)
 	if m.off || n == 0 || n > 16 || cap(f) < 8 {
@@ -280,7 +280,7 @@ type page [1 << 10]uint64
 const maxPages = 2 << 10
 
 // addInts takes one chunk's whole numbers, with their lines.
-func (u *unique) addInts(ints []int64, lines []int64) {
+func (u *unique) addInts(ints []int64, lines []spot) {
 	if u.gone.Load() {
 		return
 	}
@@ -348,7 +348,7 @@ func (u *unique) unpage() {
 }
 
 // add takes one chunk's hashes, with their lines.
-func (u *unique) add(hashes []uint64, lines []int64) {
+func (u *unique) add(hashes []uint64, lines []spot) {
 	if u.gone.Load() {
 		return
 	}
@@ -367,7 +367,7 @@ func (u *unique) add(hashes []uint64, lines []int64) {
 }
 
 // remember reports whether to go on.
-func (u *unique) remember(h uint64, line int64) bool {
+func (u *unique) remember(h uint64, line spot) bool {
 	if 2*(u.used+1) > len(u.table) {
 		if u.used >= maxUnique {
 			u.stop()
@@ -385,7 +385,7 @@ func (u *unique) stop() {
 	u.table = nil
 }
 
-func (u *unique) duplicate(line int64) bool {
+func (u *unique) duplicate(line spot) bool {
 	u.duplicates.add(line, nil, 1)
 	if u.duplicates.count > maxDuplicates {
 		u.gone.Store(true)

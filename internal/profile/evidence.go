@@ -144,12 +144,12 @@ func variants(w string) []string {
 // observe counts one field. ascii tells that the field has no byte beyond
 // ASCII for certain. It returns a hash of the field where
 // the scratch asks for it, or 0 for a blank one.
-func (e *evidence) observe(s *scratch, field []byte, quoted bool, line int64, ascii bool) uint64 {
+func (e *evidence) observe(s *scratch, field []byte, quoted bool, line spot, ascii bool) uint64 {
 	return e.observeTimes(s, field, quoted, line, ascii, 1)
 }
 
 // observeTimes counts a field that stands times times, first on line.
-func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line int64, ascii bool, times int64) uint64 {
+func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot, ascii bool, times int64) uint64 {
 	s.times = times
 	e.fields += times
 	b := field
@@ -185,7 +185,7 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line int6
 	}
 	if chars > e.maxChars {
 		e.maxChars = chars
-		e.longest = Example{Line: line, Value: clip(b)}
+		e.longest = exampleAt(line, b)
 	}
 	if p := prefix(b); p <= e.lo.prefix || p >= e.hi.prefix {
 		e.bounds(p, b)
@@ -228,7 +228,7 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line int6
 }
 
 // other counts a field that begins with neither digit nor minus.
-func (e *evidence) other(s *scratch, b []byte, line int64) bool {
+func (e *evidence) other(s *scratch, b []byte, line spot) bool {
 	c := b[0]
 	if s.words.lengths[c]&(1<<min(len(b), 63)) != 0 && e.word(s, b, line) {
 		return true
@@ -274,7 +274,7 @@ func letterBit(c byte) uint32 {
 }
 
 // plainNumber counts [-]digits[.digits] of at most 18 digits.
-func (e *evidence) plainNumber(s *scratch, b []byte, line int64) bool {
+func (e *evidence) plainNumber(s *scratch, b []byte, line spot) bool {
 	neg := b[0] == '-'
 	d := b
 	if neg {
@@ -373,7 +373,7 @@ func compactDate(n int64) bool {
 	return y >= 1900 && y <= 2100 && reading.ValidDate(y, m, d)
 }
 
-func (e *evidence) date(s *scratch, b []byte, line int64) bool {
+func (e *evidence) date(s *scratch, b []byte, line spot) bool {
 	if !s.dates.scan(b) {
 		return false
 	}
@@ -400,7 +400,7 @@ func (e *evidence) date(s *scratch, b []byte, line int64) bool {
 }
 
 // number counts a number written in some other way.
-func (e *evidence) number(s *scratch, b []byte, line int64) bool {
+func (e *evidence) number(s *scratch, b []byte, line spot) bool {
 	n := &s.number
 	if !n.Scan(b) {
 		return false
@@ -443,7 +443,7 @@ func (e *evidence) number(s *scratch, b []byte, line int64) bool {
 }
 
 // word counts a word that may mean null, true or false.
-func (e *evidence) word(s *scratch, b []byte, line int64) bool {
+func (e *evidence) word(s *scratch, b []byte, line spot) bool {
 	if !s.words.known[string(b)] {
 		return false
 	}
@@ -577,7 +577,7 @@ words:
 
 	e.maxRaw = max(e.maxRaw, o.maxRaw)
 	e.minChars = min(e.minChars, o.minChars)
-	if o.maxChars > e.maxChars || o.maxChars == e.maxChars && o.longest.Line < e.longest.Line {
+	if o.maxChars > e.maxChars || o.maxChars == e.maxChars && o.longest.at < e.longest.at {
 		e.maxChars, e.longest = o.maxChars, o.longest
 	}
 	e.maxBytes = max(e.maxBytes, o.maxBytes)

@@ -22,8 +22,8 @@ func observed(n int, values []string, memos bool) *evidence {
 	for i, v := range values {
 		w := i / 7 % n
 		buf := append(make([]byte, 0, len(v)+16), v...)
-		if !team[w].again(&scratches[w], buf, int64(i+2)) {
-			team[w].observe(&scratches[w], buf, v == "", int64(i+2), false)
+		if !team[w].again(&scratches[w], buf, spot(i+2)) {
+			team[w].observe(&scratches[w], buf, v == "", spot(i+2), false)
 		}
 	}
 	for i, e := range team {
@@ -106,7 +106,7 @@ func (s *dateShape) keyLen() int {
 // was held back.
 func TestExamplesAreTheFirst(t *testing.T) {
 	var e examples
-	for _, line := range []int64{50, 9, 70, 3, 12, 8, 90, 1} {
+	for _, line := range []spot{50, 9, 70, 3, 12, 8, 90, 1} {
 		e.add(line, []byte(fmt.Sprint(line)), 2)
 	}
 	assert.EqualValues(t, 16, e.count)
@@ -149,9 +149,9 @@ func TestDistinctCounts(t *testing.T) {
 
 // Uniqueness is found whatever way values are remembered.
 func TestUnique(t *testing.T) {
-	lines := func(n int) (l []int64) {
+	lines := func(n int) (l []spot) {
 		for i := range n {
-			l = append(l, int64(i+2))
+			l = append(l, spot(i+2))
 		}
 		return
 	}
@@ -169,16 +169,16 @@ func TestUnique(t *testing.T) {
 		u := &unique{}
 		u.addInts(ints(n, of), lines(n))
 		assert.Zero(t, u.duplicates.count, name)
-		u.addInts([]int64{of(17)}, []int64{n + 2})
+		u.addInts([]int64{of(17)}, []spot{n + 2})
 		assert.EqualValues(t, 1, u.duplicates.count, name)
 		// A text that reads the same as a number of before is the same value.
-		u.add([]uint64{hash([]byte(fmt.Sprint(of(18)))), hash([]byte("new"))}, []int64{n + 3, n + 4})
+		u.add([]uint64{hash([]byte(fmt.Sprint(of(18)))), hash([]byte("new"))}, []spot{n + 3, n + 4})
 		require.EqualValues(t, 2, u.duplicates.count, name)
 		assert.EqualValues(t, n+3, u.duplicates.first[1].Line)
 	}
 	u := &unique{}
 	for i := range 100 {
-		u.addInts([]int64{7}, []int64{int64(i)})
+		u.addInts([]int64{7}, []spot{spot(i)})
 	}
 	assert.True(t, u.gone.Load(), "given up where values come again and again")
 	assert.Nil(t, u.pages)

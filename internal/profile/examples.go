@@ -1,7 +1,9 @@
 package profile
 
 import (
+	"cmp"
 	"slices"
+	"unicode/utf8"
 
 	"ambertray/internal/phrase"
 )
@@ -17,6 +19,23 @@ type Example struct {
 	Cell string `json:"cell,omitempty"`
 	// Source is the one it stands in, where there are several.
 	Source string `json:"source,omitempty"`
+
+	at spot // while the pass runs
+}
+
+// A spot is a line of one of several sources, such that spots of the same source
+// are in the order of their lines, and those of others behind.
+type spot int64
+
+const lineBits = 40
+
+func spotOf(source int, line int64) spot { return spot(int64(source)<<lineBits | line) }
+
+func (s spot) line() int64 { return int64(s) & (1<<lineBits - 1) }
+func (s spot) source() int { return int(s >> lineBits) }
+
+func exampleAt(at spot, field []byte) Example {
+	return Example{Line: at.line(), Value: clip(field), at: at}
 }
 
 // Place is where the value stands, for people.
@@ -38,26 +57,30 @@ type examples struct {
 }
 
 // add counts a field that stands times times, first on line.
-func (e *examples) add(line int64, field []byte, times int64) {
+func (e *examples) add(line spot, field []byte, times int64) {
 	e.count += times
-	if len(e.first) < maxExamples || line < e.first[maxExamples-1].Line {
+	if len(e.first) < maxExamples || line < e.first[maxExamples-1].at {
 		e.keep(line, field)
 	}
 }
 
-func (e *examples) keep(line int64, field []byte) {
+func (e *examples) keep(line spot, field []byte) {
 	i := len(e.first)
-	for i > 0 && e.first[i-1].Line > line {
+	for i > 0 && e.first[i-1].at > line {
 		i--
 	}
-	e.first = slices.Insert(e.first, i, Example{Line: line, Value: clip(field)})
+	e.first = slices.Insert(e.first, i, exampleAt(line, field))
 	e.first = e.first[:min(len(e.first), maxExamples)]
 }
 
 // clip copies a field, of which 200 bytes are enough to recognise it.
 func clip(field []byte) string {
 	if len(field) > 200 {
-		return string(field[:200]) + "…"
+		n := 200
+		for n > 0 && !utf8.RuneStart(field[n]) {
+			n--
+		}
+		return string(field[:n]) + "…"
 	}
 	return string(field)
 }
@@ -72,7 +95,7 @@ func mergeExamples(lists ...[]Example) []Example {
 	for _, l := range lists {
 		all = append(all, l...)
 	}
-	slices.SortStableFunc(all, func(a, b Example) int { return int(a.Line - b.Line) })
+	slices.SortStableFunc(all, func(a, b Example) int { return cmp.Compare(a.at, b.at) })
 	if len(all) > maxExamples {
 		all = all[:maxExamples]
 	}

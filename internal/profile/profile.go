@@ -152,7 +152,7 @@ const previews = 1000
 
 // worker is what one goroutine of the pass has.
 type worker struct {
-	base    int64 // of lines: the source's number
+	source  int // its number
 	rows    *source.Rows
 	rec     delimited.Record
 	cols    []*evidence
@@ -161,7 +161,7 @@ type worker struct {
 	// Of the chunk at hand: hashes of every column still watched as a key.
 	hashes [][]uint64
 	ints   [][]int64
-	lines  []int64
+	lines  []spot
 
 	widths  []WidthCount
 	faults  map[delimited.Fault]*examples
@@ -173,12 +173,6 @@ func Run(ctx context.Context, src *source.Source, opt Options) (*Profile, error)
 	p, _, err := RunAll(ctx, []*source.Source{src}, opt)
 	return p, err
 }
-
-// lineBits are those of an Example's line while the pass runs; above them is
-// the number of the source.
-const lineBits = 40
-
-func lineIn(l int64) int64 { return l & (1<<lineBits - 1) }
 
 // RunAll makes the pass over several sources, whose columns are matched by
 // name, and profiles them together and each by itself.
@@ -292,7 +286,7 @@ func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt
 	words := newWordTable(opt.NullWords)
 	team := make([]*worker, workers)
 	for i := range team {
-		w := &worker{rows: source.NewRows(&src.Layout), base: int64(k) << lineBits, faults: map[delimited.Fault]*examples{}, skipped: map[source.Kind]*examples{}}
+		w := &worker{rows: source.NewRows(&src.Layout), source: k, faults: map[delimited.Fault]*examples{}, skipped: map[source.Kind]*examples{}}
 		w.cols = make([]*evidence, n)
 		for c := range w.cols {
 			w.cols[c] = newEvidence()
@@ -378,8 +372,8 @@ func (p *Profile) places(sources []*source.Source) {
 		}
 		for k := range f.Examples {
 			e := &f.Examples[k]
-			src := sources[e.Line>>lineBits]
-			e.Line = lineIn(e.Line)
+			src := sources[e.at.source()]
+			e.at = 0
 			if len(sources) > 1 {
 				e.Source = src.Name
 				// The column may stand elsewhere in this source.
@@ -387,7 +381,7 @@ func (p *Profile) places(sources []*source.Source) {
 					column = slices.IndexFunc(src.Layout.Columns, func(h string) bool { return source.Forgive(h) == source.Forgive(f.Column) })
 				}
 			}
-			if src.Sheet == "" {
+			if !src.HasCells() {
 				continue
 			}
 			if e.Cell = src.Cell(e.Line, column); e.Cell == "" {
@@ -439,20 +433,20 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 		if !ok {
 			break
 		}
-		rec.Line |= w.base
+		at := spotOf(w.source, rec.Line)
 		if kind != source.Data {
 			e := w.skipped[kind]
 			if e == nil {
 				e = &examples{}
 				w.skipped[kind] = e
 			}
-			e.add(rec.Line, rec.Raw, 1)
+			e.add(at, rec.Raw, 1)
 			continue
 		}
 		records++
 		left--
 		if c.Seq == 0 && len(first) < previews {
-			v := Preview{Line: lineIn(rec.Line)}
+			v := Preview{Line: rec.Line}
 			for _, f := range rec.Fields {
 				v.Fields = append(v.Fields, string(f))
 			}
@@ -464,14 +458,14 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 				e = &examples{}
 				w.faults[rec.Fault] = e
 			}
-			e.add(rec.Line, rec.Raw, 1)
+			e.add(at, rec.Raw, 1)
 			continue
 		}
 		if len(rec.Fields) != len(w.cols) {
-			w.width(rec)
+			w.width(rec, at)
 			continue
 		}
-		w.lines = append(w.lines, rec.Line)
+		w.lines = append(w.lines, at)
 		if w.batch.add(rec) {
 			w.observe(watched, ascii)
 		}
@@ -496,19 +490,19 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 	return records, first
 }
 
-func (w *worker) width(rec *delimited.Record) {
+func (w *worker) width(rec *delimited.Record, at spot) {
 	for i := range w.widths {
 		if w.widths[i].Fields == len(rec.Fields) {
-			w.widths[i].add(rec.Line, rec.Raw, 1)
+			w.widths[i].add(at, rec.Raw, 1)
 			return
 		}
 	}
 	if len(w.widths) < 100 {
 		w.widths = append(w.widths, WidthCount{Fields: len(rec.Fields)})
-		w.widths[len(w.widths)-1].add(rec.Line, rec.Raw, 1)
+		w.widths[len(w.widths)-1].add(at, rec.Raw, 1)
 		return
 	}
-	w.widths[99].add(rec.Line, rec.Raw, 1)
+	w.widths[99].add(at, rec.Raw, 1)
 }
 
 func (w *worker) merge(o *worker) {
@@ -594,7 +588,7 @@ func (p *Profile) findPair(ctx context.Context, src *source.Source, uniques []*u
 					continue
 				}
 				h := hash(reading.TrimSpace(rec.Fields[x.a.Position-1]))*31 ^ hash(reading.TrimSpace(rec.Fields[x.b.Position-1]))
-				x.u.add([]uint64{max(h, 1)}, []int64{rec.Line})
+				x.u.add([]uint64{max(h, 1)}, []spot{spot(rec.Line)})
 				if x.u.duplicates.count > 0 {
 					x.u.gone.Store(true)
 				}

@@ -319,7 +319,7 @@ func (f *Number) Fits(n *NumberScan) (fraction int, ok bool) {
 		return 0, false
 	}
 	if n.Either != NoMark {
-		switch n.Either {
+		switch n.Either { // others: the cases are the marks of this column
 		case f.Decimal:
 			return n.After, true
 		case f.Thousands:
@@ -350,6 +350,7 @@ func (f Number) String() string {
 		parts = append(parts, "minus behind")
 	case Brackets:
 		parts = append(parts, "negatives in brackets")
+	case Leading:
 	}
 	if f.Percent {
 		parts = append(parts, "percent")

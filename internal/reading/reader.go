@@ -135,7 +135,7 @@ func (r *Reader) Prepare() error {
 }
 
 func isoPatterns(k sqltype.Kind) []*Pattern {
-	switch k {
+	switch k { // others: dates with times, below
 	case sqltype.Date:
 		return []*Pattern{MustPattern("yyyy-MM-dd")}
 	case sqltype.Time:
@@ -210,6 +210,7 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 		if len(b) > r.Type.Length && utf8.RuneCount(b) > r.Type.Length {
 			return TooLong
 		}
+	case sqltype.None, sqltype.Text:
 	}
 	v.Text = b
 	return OK
@@ -429,7 +430,7 @@ func (r *Reader) double(b []byte, v *Value) Misfit {
 func (r *Reader) temporal(b []byte, v *Value) Misfit {
 	m := NotADate
 	for _, p := range r.Dates {
-		switch got := p.Parse(b, &r.civil); got {
+		switch got := p.Parse(b, &r.civil); got { // others: what is known is the reason
 		case OK:
 			return r.civilValue(v)
 		case NotThisForm:
@@ -458,6 +459,8 @@ func (r *Reader) civilValue(v *Value) Misfit {
 		if v.Int < Days(1, 1, 1)*86400e6 || v.Int >= Days(9999, 12, 31)*86400e6+86400e6 {
 			return NoSuchDate
 		}
+	case sqltype.BigInt, sqltype.Boolean, sqltype.Char, sqltype.Decimal, sqltype.Double, sqltype.Integer,
+		sqltype.None, sqltype.SmallInt, sqltype.Text, sqltype.UUID, sqltype.VarChar:
 	}
 	if c.Micro != 0 && int64(c.Micro)%pow10[6-r.Type.Precision] != 0 {
 		return TooFine

@@ -58,7 +58,23 @@ const (
 	TooLong
 	EndsInSpace
 	Blank
+	kinds // how many there are
 )
+
+// Misfits are all of them but OK.
+func Misfits() (list []Misfit) {
+	for m := OK + 1; m < kinds; m++ {
+		list = append(list, m)
+	}
+	return
+}
+
+// Code names a misfit, for programs.
+func (m Misfit) Code() string {
+	return [kinds]string{OK: "ok", NotANumber: "not-a-number", NotWhole: "not-whole", OutOfRange: "out-of-range", TooManyDigits: "too-many-digits",
+		TooManyDecimals: "too-many-decimals", NotADate: "not-a-date", NotThisForm: "not-this-form", NoSuchDate: "no-such-date", TooFine: "too-fine", NotTruth: "not-true-or-false",
+		NotUUID: "not-a-uuid", TooLong: "too-long", EndsInSpace: "ends-in-space", Blank: "blank"}[m]
+}
 
 // Reason says what is wrong with field in a column of type t.
 func (m Misfit) Reason(t sqltype.Type, field []byte) string {
@@ -102,6 +118,8 @@ func family(t sqltype.Type) string {
 		return "time"
 	case sqltype.Timestamp, sqltype.TimestampTZ:
 		return "timestamp"
+	case sqltype.BigInt, sqltype.Boolean, sqltype.Char, sqltype.Date, sqltype.Decimal, sqltype.Double,
+		sqltype.Integer, sqltype.None, sqltype.SmallInt, sqltype.Text, sqltype.UUID, sqltype.VarChar:
 	}
 	return "date"
 }
@@ -137,6 +155,7 @@ func (v *Value) Append(b []byte, t sqltype.Type) []byte {
 			b = append(b, "+00:00"...)
 		}
 		return b
+	case sqltype.Char, sqltype.None, sqltype.Text, sqltype.UUID, sqltype.VarChar:
 	}
 	return append(b, v.Text...)
 }

@@ -1,24 +1,17 @@
 package report
 
 import (
-	"bytes"
 	_ "embed"
 	"fmt"
 	"html/template"
-	"image/color"
 	"io"
 	"slices"
 	"strings"
 	"time"
 
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgsvg"
-
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
+	"ambertray/internal/source"
 	"ambertray/internal/tally"
 	"ambertray/internal/tray"
 )
@@ -101,20 +94,10 @@ func NewLoad(r *tray.Receipt, p *plan.Plan, remarks plan.Comments) *Load {
 
 // form says how a source was taken apart.
 func form(s *plan.Source, remarks plan.Comments, i int) (out []string) {
-	say := func(key, text string) {
-		if text != "" {
-			out = append(out, with(text, remarks.Beside[fmt.Sprintf("$.sources[%d].%s", i, key)]))
+	for _, set := range source.Settings {
+		if v, is := s.Settings[set.Key]; is && set.Words != nil {
+			out = append(out, with(set.Words(v), remarks.Beside[fmt.Sprintf("$.sources[%d].%s", i, set.Key)]))
 		}
-	}
-	say("encoding", s.Encoding)
-	if s.Delimiter != nil {
-		say("delimiter", fmt.Sprintf("%q between fields", *s.Delimiter))
-	}
-	if s.Header != nil {
-		say("header", map[bool]string{true: fmt.Sprintf("header in line %d", *s.Header), false: "no header"}[*s.Header > 0])
-	}
-	if s.Range != "" {
-		say("range", "cells "+s.Range)
 	}
 	return out
 }
@@ -193,47 +176,34 @@ func (c *Column) Caption() string {
 	return fmt.Sprintf("%s; the tallest: %s", what, phrase.Count(c.most(), "value"))
 }
 
-// The picture's size and colour.
+// The picture's size, in units of the page, and what a bar leaves to the next.
 const (
-	pictureWidth  = vg.Length(230)
-	pictureHeight = vg.Length(46)
+	pictureWidth  = 300.0
+	pictureHeight = 60.0
+	widestBar     = 16.0
+	gap           = 0.14 // of a bar's share of the width
 )
 
-var amber = color.RGBA{R: 0xb2, G: 0x6a, A: 0xff}
-
-// Picture draws classes or lengths as an SVG. Bars that are not empty are to be
-// seen, however small.
-func (c *Column) Picture() (template.HTML, error) {
+// Picture draws classes or lengths as an SVG (W3C, SVG 1.1, 9.2). Bars that are not
+// empty are to be seen, however small.
+func (c *Column) Picture() template.HTML {
 	if len(c.Bars) < 2 || c.By == tally.ByValue {
-		return "", nil
+		return ""
 	}
 	most := float64(c.most())
-	values := make(plotter.Values, len(c.Bars))
-	for i, b := range c.Bars {
-		if b.Count > 0 {
-			values[i] = max(float64(b.Count)/most, 0.03)
+	step := pictureWidth / float64(len(c.Bars))
+	wide := min(step*(1-gap), widestBar)
+	var b strings.Builder
+	fmt.Fprintf(&b, `<svg viewBox="0 0 %g %g" width="%g" height="%g" role="img">`, pictureWidth, pictureHeight, pictureWidth, pictureHeight)
+	for i, x := range c.Bars {
+		if x.Count == 0 {
+			continue
 		}
+		high := pictureHeight * max(float64(x.Count)/most, 0.03)
+		fmt.Fprintf(&b, `<rect x="%.2f" y="%.2f" width="%.2f" height="%.2f"/>`, float64(i)*step+(step-wide)/2, pictureHeight-high, wide, high)
 	}
-	p := plot.New()
-	p.BackgroundColor = nil
-	p.HideAxes()
-	p.X.Padding, p.Y.Padding = 0, 0
-	bars, err := plotter.NewBarChart(values, min(pictureWidth*0.86/vg.Length(len(values)), 16))
-	if err != nil {
-		return "", err
-	}
-	bars.LineStyle.Width, bars.Color = 0, amber
-	p.Add(bars)
-	p.Y.Min, p.Y.Max = 0, 1
-	canvas := vgsvg.New(pictureWidth, pictureHeight)
-	p.Draw(draw.New(canvas))
-	var b bytes.Buffer
-	if _, err := canvas.WriteTo(&b); err != nil {
-		return "", err
-	}
-	// Only the drawing itself goes into a page.
-	_, svg, _ := strings.Cut(b.String(), "<svg")
-	return template.HTML("<svg" + svg), nil
+	b.WriteString("</svg>")
+	return template.HTML(b.String())
 }
 
 // A Stretch is one part of the account's bar.

@@ -91,7 +91,7 @@ func (b *back) chunk(c *converter, x *part, k int, base int64) error {
 	c.base = base
 	c.each(x.chunk, func(line, _ int64) {
 		if refused[line] {
-			here = append(here, sink.Refusal{Row: row, Message: ""})
+			here = append(here, sink.Refusal{Row: row, Before: true})
 		} else {
 			if len(b.refusals) > 0 && b.refusals[0].Row == b.number {
 				again := b.refusals[0]
@@ -107,8 +107,8 @@ func (b *back) chunk(c *converter, x *part, k int, base int64) error {
 		before := len(x.rejects)
 		c.refused(x, here)
 		for _, j := range x.rejects[before:] {
-			if j.Reason == "" {
-				continue // it has been rejected before
+			if j.Before {
+				continue
 			}
 			j.Record += base
 			if err := b.reject(j); err != nil {

@@ -162,7 +162,7 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 			continue
 		}
 		if len(rec.Fields) != fields {
-			p.rejects = append(p.rejects, c.reject(rec, p.records, "", fmt.Sprintf("has %s, the header has %d", plural(len(rec.Fields)-c.lead(), "field"), fields-c.lead()), string(rec.Raw)))
+			p.rejects = append(p.rejects, c.reject(rec, p.records, "", tray.FieldCount, fmt.Sprintf("has %s, the header has %d", plural(len(rec.Fields)-c.lead(), "field"), fields-c.lead()), string(rec.Raw)))
 			continue
 		}
 		if c.number {
@@ -196,7 +196,7 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 			if m.column >= 0 {
 				column = c.plan.Columns[m.column].Name
 			}
-			r := c.reject(rec, p.records, column, m.reason, string(m.field))
+			r := c.reject(rec, p.records, column, m.code(), m.reason, string(m.field))
 			p.rejects = append(p.rejects, r)
 			continue
 		}
@@ -238,8 +238,8 @@ func (c *converter) refused(p *part, refusals []sink.Refusal) {
 					value = string(c.rec.Fields[c.at[i]])
 				}
 			}
-			r := c.reject(&c.rec, record, x.Column, x.Message, value)
-			r.Kind = x.Kind
+			r := c.reject(&c.rec, record, x.Column, tray.Refused, x.Message, value)
+			r.Kind, r.Before = x.Kind, x.Before
 			p.rejects = append(p.rejects, r)
 		}
 		accepted++
@@ -308,6 +308,13 @@ type wrongValue struct {
 	reason string
 	field  []byte
 	shown  []byte // without spaces around
+}
+
+func (w *wrongValue) code() tray.Code {
+	if w.misfit == reading.OK {
+		return tray.Expression
+	}
+	return tray.Code(w.misfit.Code())
 }
 
 // values reads the fields of a record into c.row, and computes what
@@ -444,8 +451,8 @@ func (c *converter) recordNumber(p *part) int64 {
 	return p.first + p.records
 }
 
-func (c *converter) reject(rec *delimited.Record, record int64, column, reason, value string) tray.Reject {
-	x := tray.Reject{Source: c.src.Name, Line: rec.Line, Record: record, Column: column, Reason: reason, Value: readable(value)}
+func (c *converter) reject(rec *delimited.Record, record int64, column string, code tray.Code, reason, value string) tray.Reject {
+	x := tray.Reject{Source: c.src.Name, Line: rec.Line, Record: record, Column: column, Code: code, Reason: reason, Value: readable(value)}
 	var fields []tray.Field
 	if c.src.HasCells() {
 		at := -1
@@ -494,7 +501,7 @@ func (c *converter) faulty(rec *delimited.Record, record int64) tray.Reject {
 	if rec.Fault == delimited.BadEncoding {
 		reason = fmt.Sprintf("a byte is not %s: %s of the record", c.src.Layout.Encoding, profile.WrongByte(string(rec.Raw)))
 	}
-	return c.reject(rec, record, column, reason, string(rec.Raw))
+	return c.reject(rec, record, column, tray.Code(rec.Fault.Code()), reason, string(rec.Raw))
 }
 
 func plural(n int, noun string) string {

@@ -399,7 +399,7 @@ func (f *Feed) reject(j tray.Reject) error {
 	if x := f.reasons[key]; x != nil {
 		x.Count++
 	} else if len(f.reasons) < 1000 {
-		f.reasons[key] = &tray.Reason{Column: j.Column, Reason: kind, Count: 1, Line: j.Line, Cell: j.Cell, Value: Clip(j.Value)}
+		f.reasons[key] = &tray.Reason{Column: j.Column, Code: j.Code, Reason: kind, Count: 1, Line: j.Line, Cell: j.Cell, Value: Clip(j.Value)}
 	}
 	return nil
 }

@@ -41,6 +41,8 @@ type Refusal struct {
 	Row     int // in the batch, from 0; from Finish: in the load
 	Column  string
 	Message string // the database's own, with its code
+	// Before tells that the row had been refused before, and is counted already.
+	Before bool
 	// Kind is the message without the row's own values, for grouping.
 	Kind string
 }

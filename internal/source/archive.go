@@ -16,6 +16,24 @@ func safeMember(name string) bool {
 	return name != "" && !strings.HasPrefix(name, "/") && !strings.Contains(name, `\`) && !strings.Contains(name, ":") && path.Clean(name) == strings.TrimSuffix(name, "/") && !strings.HasPrefix(path.Clean(name), "..")
 }
 
+// takeMember takes a member out of a zip archive.
+func (s *Source) takeMember(ctx context.Context, known Known) error {
+	f, at, size, err := s.inPlaces()
+	if err != nil {
+		return s.unpackProblem(err)
+	}
+	defer f.Close()
+	z, err := zip.NewReader(at, size)
+	if err != nil {
+		return s.unpackProblem(err)
+	}
+	if s.Member != "" {
+		// An archive within the archive has no member that was named.
+		known.Member = ""
+	}
+	return s.chooseMember(ctx, z, known)
+}
+
 func (s *Source) chooseMember(ctx context.Context, z *zip.Reader, known Known) error {
 	var all []*zip.File
 	choice := &Choice{Source: s.Name, What: "member"}
@@ -72,9 +90,9 @@ func (s *Source) chooseMember(ctx context.Context, z *zip.Reader, known Known) e
 	s.swap(sp)
 	s.Member = f.Name
 	if known.Member != "" {
-		s.Evidence = append(s.Evidence, Evidence{"member", f.Name, s.given(), true})
+		s.Evidence = append(s.Evidence, Evidence{What: "member", Value: f.Name, Why: s.given(), Given: true})
 	} else {
-		s.Evidence = append(s.Evidence, Evidence{"member", f.Name, "the only one in the archive; " + phrase.Size(sp.size) + " unpacked", false})
+		s.Evidence = append(s.Evidence, Evidence{What: "member", Value: f.Name, Why: "the only one in the archive; " + phrase.Size(sp.size) + " unpacked", Given: false})
 	}
 	s.Name = s.FullName()
 	return nil

@@ -73,11 +73,9 @@ func (s *Source) readHead(n int) (head []byte, whole bool, err error) {
 
 func (s *Source) note(what, value, why string, given bool) {
 	if given {
-		if why = s.by; why == "" {
-			why = "as given"
-		}
+		why = s.given()
 	}
-	s.Evidence = append(s.Evidence, Evidence{what, value, why, given})
+	s.Evidence = append(s.Evidence, Evidence{What: what, Value: value, Why: why, Given: given})
 }
 
 func count(n int, noun string) string {
@@ -98,7 +96,7 @@ func (s *Source) decodeHead(head []byte) ([]byte, error) {
 	if err != nil {
 		return nil, &Problem{Source: s.Name, What: "cannot be decoded as " + l.Encoding, Err: err}
 	}
-	if s.Sheet != "" {
+	if s.own {
 		l.LineEnd = "lf"
 		return text, nil
 	}

@@ -6,23 +6,9 @@ import (
 	"unicode/utf8"
 )
 
-// binaries are files that people mistake for text, by their first bytes.
-var binaries = []struct{ magic, name, do string }{
-	{"PK\x03\x04", "a zip archive within archives", "unpack it first"},
-	{"\x1f\x8b", "gzip data within gzip data", "unpack it first"},
-	{"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", "an older binary workbook (.xls), or one with a password", "open it, and save it as .xlsx without a password"},
-	{"%PDF", "a PDF document", "ask for the data as a delimited file"},
-	{"\x89PNG", "a picture", ""},
-	{"\xff\xd8\xff", "a picture", ""},
-	{"SQLite format 3\x00", "an SQLite database", "it is a place to load into, with --into"},
-	{"\x28\xb5\x2f\xfd", "zstd data", "unpack it first"},
-	{"BZh", "bzip2 data", "unpack it first"},
-	{"PAR1", "a Parquet file", "ask for the data as a delimited file"},
-}
-
 func (s *Source) decideEncoding(head []byte, known Known) error {
 	l := &s.Layout
-	if s.Sheet != "" {
+	if s.own {
 		l.Encoding = "utf-8"
 		return nil
 	}
@@ -34,11 +20,6 @@ func (s *Source) decideEncoding(head []byte, known Known) error {
 		l.Encoding = name
 		s.note("encoding", name, "", true)
 		return nil
-	}
-	for _, b := range binaries {
-		if bytes.HasPrefix(head, []byte(b.magic)) {
-			return &Problem{Source: s.Name, What: "is " + b.name + ", not delimited text", Do: b.do}
-		}
 	}
 	if len(head) > 3 {
 		switch {
@@ -125,6 +106,7 @@ func (s *Source) decideEncoding(head []byte, known Known) error {
 			why += ", some in 80 to 9F, where windows-1252 has characters"
 		}
 		s.note("encoding", "windows-1252", why+"; a guess", false)
+		s.Evidence[len(s.Evidence)-1].Guess = true
 	}
 	return nil
 }

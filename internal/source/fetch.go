@@ -116,7 +116,7 @@ func (s *Source) fetch(ctx context.Context, link string, idle time.Duration) err
 	s.swap(f.sp)
 	s.FileSize, s.Modified = f.sp.size, time.Now()
 	s.Base = f.base
-	s.Evidence = append(s.Evidence, Evidence{"link", s.Base, fmt.Sprintf("%s fetched", phrase.Size(f.sp.size)), false})
+	s.Evidence = append(s.Evidence, Evidence{What: "link", Value: s.Base, Why: fmt.Sprintf("%s fetched", phrase.Size(f.sp.size))})
 	return nil
 }
 

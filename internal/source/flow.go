@@ -3,13 +3,14 @@ package source
 import (
 	"bufio"
 	"bytes"
-	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"hash"
 	"io"
 	"time"
+
+	"github.com/klauspost/compress/gzip"
 
 	"ambertray/internal/phrase"
 	"ambertray/internal/source/workbook"
@@ -82,7 +83,7 @@ func (s *Source) pour(ctx context.Context, r io.Reader) error {
 		if s.flow == nil {
 			size = phrase.Size(sp.size)
 		}
-		s.Evidence = append(s.Evidence, Evidence{"packing", "gzip", "begins with 1F 8B; " + size + " unpacked", false})
+		s.Evidence = append(s.Evidence, Evidence{What: "packing", Value: "gzip", Why: "begins with 1F 8B; " + size + " unpacked", Given: false})
 	}
 	if s.flow == nil {
 		s.flowed(raw)

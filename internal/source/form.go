@@ -12,90 +12,32 @@ import (
 var delimiters = []string{"\t", "|", ";", ",", "\x1f", "¦", "^", "~", ":", "#", "!", "*", "§", "\x01"}
 
 func (s *Source) decideForm(text []byte, whole bool, known Known) error {
-	if s.Sheet != "" {
+	if s.own {
 		s.Layout.Form, s.Layout.Pad = sheetForm, true
 		return nil
 	}
-	f := delimited.Form{Delimiter: ",", Quote: '"'}
-	if known.Quote != nil {
-		f.Quote = 0
-		if *known.Quote != "" {
-			f.Quote = (*known.Quote)[0]
+	s.Undecided, s.ruled = nil, 0
+	if known.Columns != nil {
+		s.Layout.Form = delimited.Form{Starts: known.Columns, Apart: true}
+		for _, line := range linesOf(text, whole) {
+			// Where the columns touch somewhere, they may touch anywhere.
+			s.Layout.Form.Apart = s.Layout.Form.Apart && (keepsApart(line, known.Columns) || drawn(line) != nil)
 		}
-	}
-	if known.Escape != nil && *known.Escape != "" {
-		f.Escape = (*known.Escape)[0]
-	}
-	// Which delimiter gives the same number of fields, again and again?
-	type trial struct {
-		delimiter   string
-		fields      int // that most records have
-		agree, rows int
-		first       int64 // line of the first that agrees
-	}
-	try := func(d string) trial {
-		g := f
-		g.Delimiter = d
-		t := trial{delimiter: d, fields: 1}
-		counts := map[int]int{}
-		rows := sampleWith(text, whole, g, sampleRecords, false)
-		for _, r := range rows {
-			if r.blank || r.ruler {
-				continue
-			}
-			t.rows++
-			counts[len(r.fields)]++
+		s.note("columns", widthsOf(known.Columns), "", true)
+		if err := s.Layout.Form.Validate(); err != nil {
+			return &Problem{Source: s.Name, What: err.Error(), Asked: true}
 		}
-		for n, c := range counts {
-			if n > 1 && (c > t.agree || c == t.agree && n > t.fields) {
-				t.fields, t.agree = n, c
-			}
-		}
-		for _, r := range rows {
-			if len(r.fields) == t.fields && !r.blank && !r.ruler {
-				t.first = r.line
-				break
-			}
-		}
-		return t
+		return nil
 	}
-	switch {
-	case known.Delimiter != nil:
+	f := formOf(known)
+	if known.Delimiter != nil {
 		f.Delimiter = *known.Delimiter
 		if err := f.Validate(); err != nil {
 			return &Problem{Source: s.Name, What: err.Error(), Asked: true}
 		}
 		s.note("delimiter", delimiterName(f.Delimiter), "", true)
-	default:
-		var best, second trial
-		for i, d := range delimiters {
-			if i == 4 && best.fields > 1 {
-				break
-			}
-			t := try(d)
-			if t.fields < 2 || t.agree*2 < t.rows {
-				continue
-			}
-			// A header that takes part counts for more than a few rows.
-			better := best.fields < 2 || t.agree*10 > best.agree*11 ||
-				t.agree*11 > best.agree*10 && (t.first < best.first || t.first == best.first && t.agree > best.agree ||
-					t.first == best.first && t.agree == best.agree && t.fields > best.fields)
-			if better {
-				best, second = t, best
-			} else if second.fields < 2 {
-				second = t
-			}
-		}
-		f.Delimiter = best.delimiter
-		if best.fields < 2 {
-			s.note("delimiter", "none", "no character separates the first records into the same number of fields", false)
-		} else {
-			why := fmt.Sprintf("%d fields in %d of the first %s", best.fields, best.agree, count(best.rows, "line"))
-			if second.fields > 1 {
-				why += fmt.Sprintf("; %s only in %d", delimiterName(second.delimiter), second.agree)
-			}
-			s.note("delimiter", delimiterName(best.delimiter), why, false)
-		}
+	} else if done := s.findDelimiter(text, whole, known, &f); done {
+		return nil
 	}
 	s.decideQuote(text, whole, known, &f)
 	if err := f.Validate(); err != nil {
@@ -105,63 +47,122 @@ func (s *Source) decideForm(text []byte, whole bool, known Known) error {
 	return nil
 }
 
+// formOf is the usual form, with what is known.
+func formOf(known Known) delimited.Form {
+	f := delimited.DefaultForm
+	if known.Quote != nil {
+		f.Quote = 0
+		if *known.Quote != "" {
+			f.Quote = (*known.Quote)[0]
+		}
+	}
+	if known.Escape != nil && *known.Escape != "" {
+		f.Escape = (*known.Escape)[0]
+	}
+	return f
+}
+
+// A trial is what a text comes to with one delimiter.
+type trial struct {
+	delimiter   string
+	fields      int // that most records have
+	agree, rows int
+	first       int64 // line of the first that agrees
+}
+
+// try splits the text with a delimiter: does it give the same number of fields,
+// again and again?
+func try(text []byte, whole bool, f delimited.Form, d string) trial {
+	f.Delimiter = d
+	t := trial{delimiter: d, fields: 1}
+	counts := map[int]int{}
+	rows := sampleWith(text, whole, f, sampleRecords, false)
+	for _, r := range rows {
+		if r.blank || r.ruler {
+			continue
+		}
+		t.rows++
+		counts[len(r.fields)]++
+	}
+	for n, c := range counts {
+		if n > 1 && (c > t.agree || c == t.agree && n > t.fields) {
+			t.fields, t.agree = n, c
+		}
+	}
+	for _, r := range rows {
+		if len(r.fields) == t.fields && !r.blank && !r.ruler {
+			t.first = r.line
+			break
+		}
+	}
+	return t
+}
+
+// better reports whether a trial explains the text better than the best so far.
+// A header that takes part counts for more than a few rows.
+func (t trial) better(best trial) bool {
+	switch {
+	case best.fields < 2 || t.agree*10 > best.agree*11:
+		return true
+	case t.agree*11 <= best.agree*10:
+		return false
+	case t.first != best.first:
+		return t.first < best.first
+	case t.agree != best.agree:
+		return t.agree > best.agree
+	}
+	return t.fields > best.fields
+}
+
+// findDelimiter finds the delimiter that explains the text best. done tells that
+// the text has columns of fixed width instead.
+func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimited.Form) (done bool) {
+	var fixed *columnsFound
+	if known.Quote == nil && known.Escape == nil {
+		fixed = fixedColumns(text, whole)
+	}
+	if fixed != nil && fixed.header > 0 {
+		s.takeColumns(fixed)
+		return true
+	}
+	var best, second trial
+	for i, d := range delimiters {
+		if i == 4 && best.fields > 1 {
+			break
+		}
+		t := try(text, whole, *f, d)
+		if t.fields < 2 || t.agree*2 < t.rows {
+			continue
+		}
+		if t.better(best) {
+			best, second = t, best
+		} else if second.fields < 2 {
+			second = t
+		}
+	}
+	if best.fields < 2 && fixed != nil {
+		s.takeColumns(fixed)
+		return true
+	}
+	f.Delimiter = best.delimiter
+	if best.fields < 2 {
+		s.note("delimiter", "none", "no character separates the first records into the same number of fields", false)
+		return false
+	}
+	why := fmt.Sprintf("%d fields in %d of the first %s", best.fields, best.agree, count(best.rows, "line"))
+	if second.fields > 1 {
+		why += fmt.Sprintf("; %s only in %d", delimiterName(second.delimiter), second.agree)
+	}
+	s.note("delimiter", delimiterName(best.delimiter), why, false)
+	return false
+}
+
 // decideQuote tries the ways of quoting and takes the one with fewest faults.
 func (s *Source) decideQuote(text []byte, whole bool, known Known, f *delimited.Form) {
-	unclosed := false
-	faults := func(g delimited.Form) (faults, quoted, needed, modal int) {
-		counts := map[int]int{}
-		for _, r := range sample(text, whole, g, sampleRecords) {
-			if r.fault == delimited.AfterQuote || r.fault == delimited.Unclosed {
-				faults++
-			}
-			unclosed = unclosed || r.fault == delimited.Unclosed
-			quoted += r.quoted
-			counts[len(r.fields)]++
-			for _, v := range r.fields {
-				if g.Delimiter != "" && strings.Contains(v, g.Delimiter) || strings.ContainsAny(v, "\n\r") {
-					needed++
-				}
-			}
-		}
-		for _, c := range counts {
-			modal = max(modal, c)
-		}
-		return
-	}
 	if known.Quote != nil {
 		s.note("quote", quoteName(f.Quote), "", true)
-	} else {
-		n, quoted, needed, steady := faults(*f)
-		open := unclosed // then a person has to say whether it is a quote
-		single := *f
-		single.Quote = '\''
-		sn, squoted, _, ssteady := faults(single)
-		none := *f
-		none.Quote = 0
-		_, _, _, nsteady := faults(none)
-		back := *f
-		back.Escape = '\\'
-		bn, _, _, bsteady := faults(back)
-		switch {
-		case quoted == 0 && squoted > 0 && sn == 0 && ssteady > steady:
-			f.Quote = '\''
-			s.note("quote", quoteName('\''), fmt.Sprintf("%s in single quotes, and separators inside", count(squoted, "field")), false)
-		case n > 0 && known.Escape == nil && bn < n && bsteady >= steady:
-			f.Escape = '\\'
-			s.note("quote", quoteName('"'), count(quoted, "field")+" quoted in the beginning", false)
-			s.note("escape", "backslash", fmt.Sprintf(`quotes inside fields are written \"; doubled, %s would have text after the quote`, count(n, "record")), false)
-			return
-		case n > 0 && !open && (nsteady > steady || nsteady == steady && n > 1 && 3*n >= 2*quoted):
-			f.Quote = 0
-			s.note("quote", "none", fmt.Sprintf("taken as quotes, %s would be faulty", count(n, "record")), false)
-			return
-		case quoted == 0:
-			s.note("quote", quoteName('"'), "none in the beginning", false)
-		case needed > 0:
-			s.note("quote", quoteName('"'), fmt.Sprintf("%s quoted in the beginning, %d of them around a delimiter or line break", count(quoted, "field"), needed), false)
-		default:
-			s.note("quote", quoteName('"'), count(quoted, "field")+" quoted in the beginning, none that needs it", false)
-		}
+	} else if s.findQuote(text, whole, known, f) {
+		return
 	}
 	if known.Escape != nil {
 		name := "doubled quotes"
@@ -170,4 +171,67 @@ func (s *Source) decideQuote(text []byte, whole bool, known Known, f *delimited.
 		}
 		s.note("escape", name, "", true)
 	}
+}
+
+// A quoting is what a text comes to with one way of quoting.
+type quoting struct {
+	faults   int // records with text behind a quote, or an open quote
+	unclosed bool
+	quoted   int // fields
+	needed   int // of them, that hold a delimiter or a line break
+	modal    int // records of the most frequent number of fields
+}
+
+func quotingOf(text []byte, whole bool, f delimited.Form) (q quoting) {
+	counts := map[int]int{}
+	for _, r := range sample(text, whole, f, sampleRecords) {
+		if r.fault == delimited.AfterQuote || r.fault == delimited.Unclosed {
+			q.faults++
+		}
+		q.unclosed = q.unclosed || r.fault == delimited.Unclosed
+		q.quoted += r.quoted
+		counts[len(r.fields)]++
+		for _, v := range r.fields {
+			if f.Delimiter != "" && strings.Contains(v, f.Delimiter) || strings.ContainsAny(v, "\n\r") {
+				q.needed++
+			}
+		}
+	}
+	for _, c := range counts {
+		q.modal = max(q.modal, c)
+	}
+	return q
+}
+
+// findQuote finds how fields are quoted. escaped tells that the escape character
+// was found with it, or that there is none.
+func (s *Source) findQuote(text []byte, whole bool, known Known, f *delimited.Form) (escaped bool) {
+	single, none, back := *f, *f, *f
+	single.Quote, none.Quote, back.Escape = '\'', 0, '\\'
+	double := quotingOf(text, whole, *f)
+	sq, nq, bq := quotingOf(text, whole, single), quotingOf(text, whole, none), quotingOf(text, whole, back)
+	n := double.faults
+	// Where a quote is never closed, a person has to say whether it is one.
+	open := double.unclosed
+	switch {
+	case double.quoted == 0 && sq.quoted > 0 && sq.faults == 0 && sq.modal > double.modal:
+		f.Quote = '\''
+		s.note("quote", quoteName('\''), fmt.Sprintf("%s in single quotes, and separators inside", count(sq.quoted, "field")), false)
+	case n > 0 && known.Escape == nil && bq.faults < n && bq.modal >= double.modal:
+		f.Escape = '\\'
+		s.note("quote", quoteName('"'), count(double.quoted, "field")+" quoted in the beginning", false)
+		s.note("escape", "backslash", fmt.Sprintf(`quotes inside fields are written \"; doubled, %s would have text after the quote`, count(n, "record")), false)
+		return true
+	case n > 0 && !open && (nq.modal > double.modal || nq.modal == double.modal && n > 1 && 3*n >= 2*double.quoted):
+		f.Quote = 0
+		s.note("quote", "none", fmt.Sprintf("taken as quotes, %s would be faulty", count(n, "record")), false)
+		return true
+	case double.quoted == 0:
+		s.note("quote", quoteName('"'), "none in the beginning", false)
+	case double.needed > 0:
+		s.note("quote", quoteName('"'), fmt.Sprintf("%s quoted in the beginning, %d of them around a delimiter or line break", count(double.quoted, "field"), double.needed), false)
+	default:
+		s.note("quote", quoteName('"'), count(double.quoted, "field")+" quoted in the beginning, none that needs it", false)
+	}
+	return false
 }

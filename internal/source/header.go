@@ -13,46 +13,22 @@ import (
 	"ambertray/internal/reading"
 )
 
+// A head is the beginning of a file in rows, for the header to be found in.
+type head struct {
+	*Source
+	rows   []sampleRow
+	filled []int // indexes of rows with content
+	fields int   // how many a record has
+	// like reports whether a row of so many fields is as wide as a record.
+	like func(n int) bool
+}
+
 // decideHeader finds the row of column names and the titles above it. enough
 // is false when the sample ends before the first record of data.
 func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool, err error) {
 	l := &s.Layout
-	rows := sample(text, whole, l.Form, sampleRecords)
-	counts := map[int]int{}
-	for _, r := range rows {
-		if !r.blank && !r.ruler {
-			counts[len(r.fields)]++
-		}
-	}
-	fields, most := 1, 0
-	for n, c := range counts {
-		if c > most || c == most && n > fields {
-			fields, most = n, c
-		}
-	}
-	like := func(n int) bool { return n == fields } // as wide as a record
-	if l.Pad {
-		// Blank cells at the end of a row are not there: records are as wide
-		// as nearly the widest, and a row half as wide may be one.
-		var widths []int
-		for _, r := range rows {
-			if !r.blank {
-				widths = append(widths, len(r.fields))
-			}
-		}
-		slices.Sort(widths)
-		if len(widths) > 0 {
-			fields = widths[(len(widths)*9)/10]
-		}
-		like = func(n int) bool { return 2*n > fields || n >= fields }
-	}
-	filled := make([]int, 0, len(rows)) // indexes of rows with content
-	for i, r := range rows {
-		if !r.blank && !r.ruler {
-			filled = append(filled, i)
-		}
-	}
-	if len(filled) == 0 || len(filled) < 2 && !whole {
+	h := s.headOf(text, whole)
+	if len(h.filled) == 0 || len(h.filled) < 2 && !whole {
 		if whole {
 			return true, &Problem{Source: s.Name, What: "holds no records", Do: "nothing can be loaded from it; ask for the file again"}
 		}
@@ -62,62 +38,17 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 	header := -1 // index in rows
 	switch {
 	case known.Header != nil && *known.Header > 0:
-		for i, r := range rows {
-			if r.line == *known.Header {
-				header = i
-			}
-		}
-		if header < 0 || rows[header].blank {
+		if header = h.onLine(*known.Header); header < 0 || h.rows[header].blank {
 			return true, &Problem{Source: s.Name, Line: *known.Header, What: "no row of column names starts on this line", Do: "count lines from 1, blank ones too", Asked: true}
 		}
 		s.note("header", fmt.Sprintf("line %d", *known.Header), "", true)
 	case known.Header != nil:
 		s.note("header", "none", "", true)
+	case s.ruled > 0:
+		header = h.onLine(s.ruled)
+		s.note("header", fmt.Sprintf("line %d", s.ruled), "the ruler stands under it", false)
 	default:
-		first := 0 // in filled: the first row with as many fields as most
-		for first < len(filled)-1 && first < titleLimit && !like(len(rows[filled[first]].fields)) {
-			first++
-		}
-		if !like(len(rows[filled[first]].fields)) {
-			first = 0
-		}
-		row := rows[filled[first]]
-		if named, _ := looksNamed(row.fields); !named && first > 0 {
-			// A header may have more or fewer names than the records fields.
-			above := rows[filled[first-1]]
-			if ok, _ := looksNamed(above.fields); ok && len(above.fields) > 1 && 2*len(above.fields) >= fields {
-				first--
-				row = above
-			}
-		}
-		named, why := looksNamed(row.fields)
-		if !named && first > 0 && len(filled) == first+1 {
-			first, named = 0, true
-		}
-		if named {
-			header = filled[first]
-			typed := false
-			for _, i := range filled[first+1:] {
-				for c, v := range rows[i].fields {
-					if c < len(row.fields) && v != "" && dataLike(v) {
-						typed = true
-					}
-				}
-			}
-			why := "its fields are all different, filled and no numbers or dates"
-			if typed {
-				why += ", while records below have some"
-			} else if len(filled) > first+1 {
-				s.Doubt = "the records below are all text too; if this line is data, use --header-row 0"
-			}
-			s.note("header", fmt.Sprintf("line %d", row.line), why, false)
-		} else {
-			s.note("header", "none", why, false)
-			// Without a header, rows above of another width are titles.
-			if first > 0 {
-				l.Skip = row.line - 1
-			}
-		}
+		header = h.find()
 	}
 	if known.Skip != nil {
 		l.Skip = *known.Skip
@@ -125,6 +56,116 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 			s.note("skip", count(int(l.Skip), "line"), "", true)
 		}
 	}
+	h.settle(header)
+	if known.Footer != nil {
+		l.Footer = *known.Footer
+		if l.Footer > 0 {
+			s.note("footer", count(l.Footer, "record"), "", true)
+		}
+		return true, nil
+	}
+	return true, s.decideFooter()
+}
+
+// headOf splits the beginning, and finds out how wide a record is.
+func (s *Source) headOf(text []byte, whole bool) *head {
+	h := &head{Source: s, rows: sample(text, whole, s.Layout.Form, sampleRecords), fields: 1}
+	counts := map[int]int{}
+	for i, r := range h.rows {
+		if !r.blank && !r.ruler {
+			counts[len(r.fields)]++
+			h.filled = append(h.filled, i)
+		}
+	}
+	most := 0
+	for n, c := range counts {
+		if c > most || c == most && n > h.fields {
+			h.fields, most = n, c
+		}
+	}
+	h.like = func(n int) bool { return n == h.fields }
+	if !s.Layout.Pad {
+		return h
+	}
+	// Blank cells at the end of a row are not there: records are as wide as
+	// nearly the widest, and a row half as wide may be one.
+	var widths []int
+	for _, r := range h.rows {
+		if !r.blank {
+			widths = append(widths, len(r.fields))
+		}
+	}
+	slices.Sort(widths)
+	if len(widths) > 0 {
+		h.fields = widths[(len(widths)*9)/10]
+	}
+	h.like = func(n int) bool { return 2*n > h.fields || n >= h.fields }
+	return h
+}
+
+// onLine is the index of the row that starts on a line, or -1.
+func (h *head) onLine(line int64) int {
+	return slices.IndexFunc(h.rows, func(r sampleRow) bool { return r.line == line })
+}
+
+// find finds the header by how its fields look; -1: there is none.
+func (h *head) find() int {
+	rows, filled := h.rows, h.filled
+	first := 0 // in filled: the first row with as many fields as most
+	for first < len(filled)-1 && first < titleLimit && !h.like(len(rows[filled[first]].fields)) {
+		first++
+	}
+	if !h.like(len(rows[filled[first]].fields)) {
+		first = 0
+	}
+	row := rows[filled[first]]
+	if named, _ := looksNamed(row.fields); !named && first > 0 {
+		// A header may have more or fewer names than the records fields.
+		above := rows[filled[first-1]]
+		if ok, _ := looksNamed(above.fields); ok && len(above.fields) > 1 && 2*len(above.fields) >= h.fields {
+			first--
+			row = above
+		}
+	}
+	named, why := looksNamed(row.fields)
+	if !named && first > 0 && len(filled) == first+1 {
+		first, named = 0, true
+	}
+	if !named {
+		h.note("header", "none", why, false)
+		// Without a header, rows above of another width are titles.
+		if first > 0 {
+			h.Layout.Skip = row.line - 1
+		}
+		return -1
+	}
+	why = "its fields are all different, filled and no numbers or dates"
+	if h.typedBelow(first, len(row.fields)) {
+		why += ", while records below have some"
+	} else if len(filled) > first+1 {
+		h.Doubt = "the records below are all text too; if this line is data, use --header-row 0"
+	}
+	h.note("header", fmt.Sprintf("line %d", row.line), why, false)
+	return filled[first]
+}
+
+// typedBelow reports whether a row below the one of that index in filled has a
+// number or date under one of so many names.
+func (h *head) typedBelow(first, names int) bool {
+	for _, i := range h.filled[first+1:] {
+		for c, v := range h.rows[i].fields {
+			if c < names && v != "" && dataLike(v) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// settle puts into the layout what the header of that index, or none, means:
+// names, titles, and where the data begins.
+func (h *head) settle(header int) {
+	l, rows := &h.Layout, h.rows
 	start := -1 // index of the last row before the data
 	if header >= 0 {
 		l.Header = rows[header].line
@@ -133,7 +174,11 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 		}
 		start = header
 		if next := header + 1; next < len(rows) && rows[next].ruler {
-			s.HeaderRuler = true
+			h.HeaderRuler = true
+		}
+		// A table may be drawn with its delimiter at both ends.
+		for i := len(l.Columns); i < h.fields; i++ {
+			l.Columns = append(l.Columns, "")
 		}
 	} else {
 		for i, r := range rows {
@@ -141,38 +186,20 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 				start = i
 			}
 		}
-	}
-	for i := 0; i <= start; i++ {
-		if i != header && !rows[i].blank && !rows[i].ruler {
-			s.Titles = append(s.Titles, rows[i].raw)
-		}
-	}
-	if header >= 0 {
-		// A table may be drawn with its delimiter at both ends.
-		if n := len(l.Columns); n < fields {
-			for i := n; i < fields; i++ {
-				l.Columns = append(l.Columns, "")
-			}
-		}
-	} else {
-		for i := range fields {
+		for i := range h.fields {
 			l.Columns = append(l.Columns, fmt.Sprintf("column_%d", i+1))
 		}
 	}
-	s.start, s.startLine = 0, 1
-	if start >= 0 {
-		s.start = int64(rows[start].end)
-		s.startLine = rows[start].line + int64(strings.Count(rows[start].raw, "\n")) + 1
-	}
-	if known.Footer != nil {
-		l.Footer = *known.Footer
-		if l.Footer > 0 {
-			s.note("footer", count(l.Footer, "record"), "", true)
+	for i := 0; i <= start; i++ {
+		if i != header && !rows[i].blank && !rows[i].ruler {
+			h.Titles = append(h.Titles, rows[i].raw)
 		}
-	} else if err := s.decideFooter(); err != nil {
-		return true, err
 	}
-	return true, nil
+	h.start, h.startLine = 0, 1
+	if start >= 0 {
+		h.start = int64(rows[start].end)
+		h.startLine = rows[start].line + int64(strings.Count(rows[start].raw, "\n")) + 1
+	}
 }
 
 // looksNamed reports whether the fields could be column names.

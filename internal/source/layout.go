@@ -34,4 +34,6 @@ type Evidence struct {
 	Value string `json:"value"` // what was decided
 	Why   string `json:"why"`
 	Given bool   `json:"given"` // by the caller, not found
+	// Guess tells that it could well be otherwise.
+	Guess bool `json:"guess,omitempty"`
 }

@@ -19,7 +19,10 @@ type Known struct {
 	Delimiter *string
 	Quote     *string // "" for none
 	Escape    *string // "" for none: quotes are doubled
-	Header    *int64  // 0 for none
+	// Columns are the characters, from 0, at which the columns of a text of fixed
+	// columns start; nil: it is not known to be one.
+	Columns   []int
+	Header    *int64 // 0 for none
 	Skip      *int64
 	Footer    *int
 	MaxRecord int // bytes
@@ -103,10 +106,6 @@ func (s *Source) settle(ctx context.Context, known Known) (*Source, error) {
 			s.Close()
 			return nil, &Problem{Source: s.Name, What: "is empty (0 bytes)", Do: "nothing can be loaded from it; ask for the file again"}
 		}
-	}
-	if s.Sheet != "" {
-		utf8, delimiter, quote, none := "utf-8", ",", `"`, ""
-		known.Encoding, known.Delimiter, known.Quote, known.Escape = utf8, &delimiter, &quote, &none
 	}
 	if err := s.detect(ctx, known); err != nil {
 		s.Close()

@@ -13,7 +13,7 @@ func (s *Source) HasCells() bool { return s.Sheet != "" }
 // Part names what of the file the source is, or is "".
 func (s *Source) Part() string {
 	part := s.Member
-	if s.Sheet != "" {
+	if s.HasCells() {
 		if part != "" {
 			part += ", "
 		}
@@ -31,7 +31,7 @@ func (s *Source) FullName() string {
 	if s.Member != "" {
 		name += ", " + s.Member
 	}
-	if s.Sheet != "" {
+	if s.HasCells() {
 		name += fmt.Sprintf(", sheet %q", s.Sheet)
 	}
 	return name
@@ -40,7 +40,7 @@ func (s *Source) FullName() string {
 // Place is where a field is: its line, or the cell of a sheet. A field below 0
 // is the whole record.
 func (s *Source) Place(line int64, field int) string {
-	if s.Sheet == "" {
+	if !s.HasCells() {
 		return "line " + phrase.Grouped(line)
 	}
 	if field < 0 {
@@ -51,7 +51,7 @@ func (s *Source) Place(line int64, field int) string {
 
 // Cell is the name of a cell, or "" where there are no sheets.
 func (s *Source) Cell(line int64, field int) string {
-	if s.Sheet == "" || field < 0 {
+	if !s.HasCells() || field < 0 {
 		return ""
 	}
 	return fmt.Sprintf("%s%d", workbook.ColumnName(s.firstColumn+field), line)

@@ -16,6 +16,28 @@ import (
 	"ambertray/internal/source/workbook"
 )
 
+// book opens the source as a workbook; nil: it is an archive of another kind.
+func (s *Source) book() (*workbook.Book, io.Closer, error) {
+	f, at, size, err := s.inPlaces()
+	if err != nil {
+		return nil, nil, err
+	}
+	book, err := workbook.Open(at, size, workbook.Limits{Part: s.unpacked})
+	return book, f, err
+}
+
+// takeSheet takes a sheet out of a workbook.
+func (s *Source) takeSheet(ctx context.Context, known Known) error {
+	book, f, err := s.book()
+	if f != nil {
+		defer f.Close()
+	}
+	if err != nil {
+		return s.unpackProblem(err)
+	}
+	return s.chooseSheet(ctx, book, known)
+}
+
 // chooseSheet finds the sheet that is wanted, and reads it.
 func (s *Source) chooseSheet(ctx context.Context, book *workbook.Book, known Known) error {
 	within := workbook.All
@@ -104,11 +126,11 @@ func (s *Source) chooseSheet(ctx context.Context, book *workbook.Book, known Kno
 	if old != nil {
 		old.close()
 	}
-	s.Range = within
+	s.Range, s.own = within, true
 	s.Merged = x.Merged()
-	s.Evidence = append(s.Evidence, Evidence{"workbook", book.Kind, "by its parts", false}, Evidence{"sheet", x.Name, why, given})
+	s.Evidence = append(s.Evidence, Evidence{What: "workbook", Value: book.Kind, Why: "by its parts", Given: false}, Evidence{What: "sheet", Value: x.Name, Why: why, Given: given})
 	if within != workbook.All {
-		s.Evidence = append(s.Evidence, Evidence{"range", within.String(), s.given(), true})
+		s.Evidence = append(s.Evidence, Evidence{What: "range", Value: within.String(), Why: s.given(), Given: true})
 	}
 	return nil
 }

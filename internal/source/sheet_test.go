@@ -138,7 +138,7 @@ func TestPartOfASheet(t *testing.T) {
 	_, err = Open(context.Background(), name, Known{Sheet: "7"})
 	assert.ErrorContains(t, err, `its sheets are "Sheet1"`)
 	_, err = Open(context.Background(), name, Known{Member: "x"})
-	assert.ErrorContains(t, err, "sheets and no members")
+	assert.ErrorContains(t, err, "has no members")
 	_, err = Open(context.Background(), name, Known{MaxUnpacked: 5})
 	assert.Error(t, err)
 }

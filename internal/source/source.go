@@ -41,6 +41,8 @@ type Source struct {
 	Titles []string
 	// HeaderRuler tells that a ruler line stands under the header.
 	HeaderRuler bool
+	// Undecided is what has to be decided before anything can be loaded, or nil.
+	Undecided *Undecided
 	// Doubt is set where the header was assumed, not recognised.
 	Doubt string
 
@@ -52,7 +54,14 @@ type Source struct {
 	unpacked    int64  // bound
 	sum         string // of the file itself, if it is packed
 
+	// own tells that the text is of our own form: a sheet, as we have written it.
+	own bool
+
+	ruled     int64 // the line of the header, where a ruler tells
 	by        string
 	start     int64 // bytes of decoded text before the first record of data
 	startLine int64
 }
+
+// An Undecided form is one that the evidence does not decide.
+type Undecided struct{ What, Do string }

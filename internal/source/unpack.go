@@ -1,9 +1,7 @@
 package source
 
 import (
-	"archive/zip"
 	"bufio"
-	"bytes"
 	"cmp"
 	"context"
 	"crypto/sha256"
@@ -14,49 +12,7 @@ import (
 	"github.com/klauspost/compress/gzip"
 
 	"ambertray/internal/phrase"
-	"ambertray/internal/source/workbook"
 )
-
-// unpack takes a source out of what it is wrapped in. It returns without
-// doing anything where that is a plain file.
-func (s *Source) unpack(ctx context.Context, known Known) error {
-	s.unpacked = cmp.Or(known.MaxUnpacked, DefaultUnpacked)
-	for depth := 0; ; depth++ {
-		f, err := s.open()
-		if err != nil {
-			return err
-		}
-		head := make([]byte, 512)
-		n, err := io.ReadFull(f, head)
-		f.Close()
-		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
-			return err
-		}
-		head = head[:n]
-		switch {
-		case s.flow != nil:
-			// It is unpacked already; what is packed once more is found to be binary.
-			return nil
-		case bytes.HasPrefix(head, []byte("\x1f\x8b")) && depth < 3:
-			if err := s.gunzip(ctx); err != nil {
-				return s.unpackProblem(err)
-			}
-		case workbook.Is(head) && depth < 3:
-			done, err := s.unzip(ctx, known)
-			if err != nil || done {
-				return err
-			}
-		default:
-			if known.Sheet != "" || known.Range != "" {
-				return &Problem{Source: s.Name, What: "is no workbook, so that it has no sheets", Asked: true, Do: "leave out --sheet and --range"}
-			}
-			if known.Member != "" && s.Member == "" {
-				return &Problem{Source: s.Name, What: "is no zip archive, so that it has no members", Asked: true, Do: "leave out --member"}
-			}
-			return nil
-		}
-	}
-}
 
 // origin keeps size and sum of the file itself, before it is unpacked.
 func (s *Source) origin() error {
@@ -83,10 +39,15 @@ func (s *Source) swap(sp *spool) {
 	s.spool = sp
 }
 
-func (s *Source) gunzip(ctx context.Context) error {
-	if err := s.origin(); err != nil {
-		return err
+// gunzip unpacks gzip data (RFC 1952).
+func (s *Source) gunzip(ctx context.Context, _ Known) error {
+	if err := s.ungzip(ctx); err != nil {
+		return s.unpackProblem(err)
 	}
+	return nil
+}
+
+func (s *Source) ungzip(ctx context.Context) error {
 	f, err := s.open()
 	if err != nil {
 		return err
@@ -105,7 +66,7 @@ func (s *Source) gunzip(ctx context.Context) error {
 		return err
 	}
 	s.swap(sp)
-	s.Evidence = append(s.Evidence, Evidence{"packing", "gzip", "begins with 1F 8B; " + phrase.Size(sp.size) + " unpacked", false})
+	s.Evidence = append(s.Evidence, Evidence{What: "packing", Value: "gzip", Why: "begins with 1F 8B; " + phrase.Size(sp.size) + " unpacked", Given: false})
 	return nil
 }
 
@@ -122,40 +83,21 @@ func (c *cancelled) Read(p []byte) (int, error) {
 	return c.r.Read(p)
 }
 
-// unzip takes a sheet out of a workbook, or a member out of an archive. done
-// tells that it was a workbook.
-func (s *Source) unzip(ctx context.Context, known Known) (done bool, err error) {
-	if err := s.origin(); err != nil {
-		return false, err
+// inPlaces opens the source for being read in places, with its size.
+func (s *Source) inPlaces() (f io.ReadSeekCloser, at io.ReaderAt, size int64, err error) {
+	if f, err = s.open(); err != nil {
+		return nil, nil, 0, err
 	}
-	f, err := s.open()
-	if err != nil {
-		return false, err
-	}
-	defer f.Close()
 	at, ok := f.(io.ReaderAt)
 	if !ok {
-		return false, fmt.Errorf("the file cannot be read in places")
+		f.Close()
+		return nil, nil, 0, fmt.Errorf("the file cannot be read in places")
 	}
-	size := s.FileSize
+	size = s.FileSize
 	if s.spool != nil { // of a part, or of what was brought here
 		size = s.spool.size
 	}
-	book, err := workbook.Open(at, size, workbook.Limits{Part: s.unpacked})
-	if err != nil {
-		return false, s.unpackProblem(err)
-	}
-	if book != nil {
-		if known.Member != "" && s.Member == "" {
-			return false, &Problem{Source: s.Name, What: "is " + book.Kind + ", which has sheets and no members", Asked: true, Do: "use --sheet"}
-		}
-		return true, s.chooseSheet(ctx, book, known)
-	}
-	z, err := zip.NewReader(at, size)
-	if err != nil {
-		return false, s.unpackProblem(err)
-	}
-	return false, s.chooseMember(ctx, z, known)
+	return f, at, size, nil
 }
 
 func (s *Source) given() string { return cmp.Or(s.by, "as given") }

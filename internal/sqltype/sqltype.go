@@ -110,7 +110,7 @@ func (t Type) IsText() bool { return table[t.Kind].family == texts }
 
 // Range returns the smallest and largest value of an integer type.
 func (t Type) Range() (lo, hi int64) {
-	switch t.Kind {
+	switch t.Kind { // others: bigint, and what has no range
 	case SmallInt:
 		return -1 << 15, 1<<15 - 1
 	case Integer:
@@ -121,7 +121,7 @@ func (t Type) Range() (lo, hi int64) {
 
 // String is the type as a plan writes it.
 func (t Type) String() string {
-	switch t.Kind {
+	switch t.Kind { // others: written by their names
 	case Decimal:
 		return fmt.Sprintf("decimal(%d,%d)", t.Precision, t.Scale)
 	case Char, VarChar:
@@ -169,7 +169,7 @@ func Parse(s string) (Type, error) {
 	}
 	a, _ := strconv.Atoi(m[2])
 	b, _ := strconv.Atoi(m[3])
-	switch t.Kind {
+	switch t.Kind { // others: checked in the default, which takes no length
 	case None:
 		return Type{}, unknown(s)
 	case Decimal:

@@ -24,7 +24,7 @@ func (e *Entry) Outcomes(ctx context.Context, r *Receipt, each func(*Outcome) er
 		return nil, nil
 	}
 	mended, _ := r.Settled()
-	latest := map[int64]Refused{}
+	latest := map[int64]RefusedAgain{}
 	for _, m := range r.Mends {
 		for _, x := range m.Refused {
 			latest[x.Reject] = x
@@ -45,7 +45,7 @@ func (e *Entry) Outcomes(ctx context.Context, r *Receipt, each func(*Outcome) er
 			o.State, o.Because = WasMended, ""
 		}
 		if now, ok := latest[x.Number]; ok && o.State == StillWaits {
-			o.Column, o.Reason, o.Value = now.Column, now.Reason, now.Value
+			o.Column, o.Code, o.Reason, o.Value = now.Column, now.Code, now.Reason, now.Value
 		}
 		return each(&o)
 	})

@@ -211,6 +211,7 @@ func (f Facts) Tally(typ string, rows int64) (*tally.Column, error) {
 // A Reason is why records were rejected, and how many.
 type Reason struct {
 	Column string `json:"column,omitempty"`
+	Code   Code   `json:"code,omitempty"`
 	Reason string `json:"reason"`
 	Count  int64  `json:"count"`
 	// Line and Value are those of the first.
@@ -227,15 +228,16 @@ type Mend struct {
 	At     time.Time `json:"at"`
 	// Mended are the numbers of the rejects that are in the table now, Refused
 	// those that are not, with their new reasons.
-	Mended  []int64   `json:"mended"`
-	Refused []Refused `json:"refused,omitempty"`
-	Rows    int64     `json:"rows"` // in the table afterwards
+	Mended  []int64        `json:"mended"`
+	Refused []RefusedAgain `json:"refused,omitempty"`
+	Rows    int64          `json:"rows"` // in the table afterwards
 }
 
-// Refused is a reject that was tried again in vain.
-type Refused struct {
+// RefusedAgain is a reject that was tried again in vain.
+type RefusedAgain struct {
 	Reject int64  `json:"reject"`
 	Column string `json:"column,omitempty"`
+	Code   Code   `json:"code,omitempty"`
 	Reason string `json:"reason"`
 	Value  string `json:"value"`
 }

@@ -22,12 +22,15 @@ type Reject struct {
 	Cell   string // of a sheet, like C17
 	Record int64  // its number in the source
 	Column string
-	Reason string
+	Code   Code   // names the kind of reason, for programs
+	Reason string // says it, for people
 	Value  string
 	Fields []Field // as they stand in the source
 	// Kind is the reason without the record's own values, for grouping; if
 	// empty, it is the reason.
 	Kind string
+	// Before tells that it has been counted already.
+	Before bool
 	// Lead is what stood before the fields; see source.Layout.
 	Lead []string
 }
@@ -38,12 +41,12 @@ type Field struct {
 	Quoted bool
 }
 
-// rejectColumns stand before the source's own headers; behind line stands cell,
-// where sources are sheets.
-var (
-	rejectColumns = []string{"reject", "source", "line", "record", "column", "reason", "value"}
-	cellColumns   = []string{"reject", "source", "line", "cell", "record", "column", "reason", "value"}
-)
+// rejectColumns stand before the source's own headers: cell only where sources
+// are sheets. Files of before have no code.
+var rejectColumns = []string{"reject", "source", "line", "cell", "record", "column", "code", "reason", "value"}
+
+// mayLack are those that a file of rejects may be without.
+var mayLack = []string{"cell", "code"}
 
 // Rejects writes a file of rejects: made with the first of them, whole when
 // Finish returns. It is a delimited text by RFC 4180 in UTF-8.
@@ -64,10 +67,7 @@ func (r *Rejects) Cells() *Rejects {
 }
 
 func (r *Rejects) columns() []string {
-	if r.cells {
-		return cellColumns
-	}
-	return rejectColumns
+	return slices.DeleteFunc(slices.Clone(rejectColumns), func(c string) bool { return c == "cell" && !r.cells })
 }
 
 // Rejects returns a writer of the entry's rejects, under the source's headers.
@@ -94,7 +94,7 @@ func (r *Rejects) Add(x Reject) error {
 		}
 	}
 	b := strconv.AppendInt(r.buf[:0], x.Number, 10)
-	lead := []string{x.Source, strconv.FormatInt(x.Line, 10), x.Cell, strconv.FormatInt(x.Record, 10), x.Column, x.Reason, x.Value}
+	lead := []string{x.Source, strconv.FormatInt(x.Line, 10), x.Cell, strconv.FormatInt(x.Record, 10), x.Column, string(x.Code), x.Reason, x.Value}
 	if !r.cells {
 		lead = slices.Delete(lead, 2, 3)
 	}
@@ -132,7 +132,7 @@ func (r *Rejects) begin() error {
 	}
 	r.w = bufio.NewWriterSize(io.MultiWriter(all...), 64<<10)
 	var head []Field
-	for _, h := range append(slices.Clone(r.columns()), r.headers...) {
+	for _, h := range append(r.columns(), r.headers...) {
 		head = append(head, Field{Text: h})
 	}
 	_, err := r.w.Write(append(AppendFields(nil, head), '\n'))
@@ -172,22 +172,35 @@ func ReadRejects(ctx context.Context, path string, each func(*Reject) error) (he
 	if err != nil {
 		return nil, err
 	}
-	cells := src.Layout.Columns[3] == "cell"
-	n := len(rejectColumns)
-	if cells {
-		n++
-	}
+	ours := ownColumns(src.Layout.Columns)
 	err = src.Each(func(kind source.Kind, rec *delimited.Record) error {
 		if kind != source.Data {
 			return nil
 		}
-		x, err := parseReject(path, rec, cells)
+		x, err := parseReject(path, rec, ours)
 		if err != nil {
 			return err
 		}
 		return each(x)
 	})
-	return src.Layout.Columns[n:], err
+	return src.Layout.Columns[len(ours):], err
+}
+
+// ownColumns are the first names of a file of rejects, which are ours; nil: it is
+// none.
+func ownColumns(names []string) []string {
+	at := 0
+	for _, c := range rejectColumns {
+		if at < len(names) && names[at] == c {
+			at++
+		} else if !slices.Contains(mayLack, c) {
+			return nil
+		}
+	}
+	if at >= len(names) {
+		return nil // no field of a record
+	}
+	return names[:at]
 }
 
 func openRejects(ctx context.Context, path string) (*source.Source, error) {
@@ -212,46 +225,57 @@ func openRejects(ctx context.Context, path string) (*source.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	names := src.Layout.Columns
-	ours := func(columns []string) bool {
-		return len(names) > len(columns) && slices.Equal(names[:len(columns)], columns)
-	}
-	if !ours(rejectColumns) && !ours(cellColumns) {
+	if ownColumns(src.Layout.Columns) == nil {
 		return nil, &source.Problem{Source: path, Line: 1, Asked: true, What: "is not a file of rejects: its first columns are not " + strings.Join(rejectColumns, ", "),
 			Do: "correct the fields behind these columns, and leave the columns as they are"}
 	}
 	return src, nil
 }
 
-func parseReject(path string, rec *delimited.Record, cells bool) (*Reject, error) {
+func parseReject(path string, rec *delimited.Record, ours []string) (*Reject, error) {
 	bad := func(what string) error {
 		return &source.Problem{Source: path, Line: rec.Line, Asked: true, What: what, Do: "restore the line from " + OriginalFile + ", or take it out"}
-	}
-	n := len(rejectColumns)
-	if cells {
-		n++
 	}
 	if rec.Fault != delimited.NoFault {
 		return nil, bad(rec.Fault.String())
 	}
-	if len(rec.Fields) < n {
+	if len(rec.Fields) < len(ours) {
 		return nil, bad("the line has too few fields for a reject")
 	}
 	x := &Reject{}
-	record := 3
-	if cells {
-		x.Cell = string(rec.Fields[3])
-		record = 4
-	}
-	x.Source, x.Column, x.Reason, x.Value = string(rec.Fields[1]), string(rec.Fields[record+1]), string(rec.Fields[record+2]), string(rec.Fields[record+3])
-	for i, to := range map[int]*int64{0: &x.Number, 2: &x.Line, record: &x.Record} {
-		v, err := strconv.ParseInt(strings.TrimSpace(string(rec.Fields[i])), 10, 64)
-		if err != nil || v < 0 {
-			return nil, bad(fmt.Sprintf("%q is not the %s of a reject", rec.Fields[i], rejectColumns[i]))
+	for i, name := range ours {
+		field := string(rec.Fields[i])
+		var number *int64
+		switch name {
+		case "reject":
+			number = &x.Number
+		case "line":
+			number = &x.Line
+		case "record":
+			number = &x.Record
+		case "source":
+			x.Source = field
+		case "cell":
+			x.Cell = field
+		case "column":
+			x.Column = field
+		case "code":
+			x.Code = Code(field)
+		case "reason":
+			x.Reason = field
+		case "value":
+			x.Value = field
 		}
-		*to = v
+		if number == nil {
+			continue
+		}
+		v, err := strconv.ParseInt(strings.TrimSpace(field), 10, 64)
+		if err != nil || v < 0 {
+			return nil, bad(fmt.Sprintf("%q is not the %s of a reject", field, map[bool]string{true: "number", false: name}[name == "reject"]))
+		}
+		*number = v
 	}
-	for i := n; i < len(rec.Fields); i++ {
+	for i := len(ours); i < len(rec.Fields); i++ {
 		x.Fields = append(x.Fields, Field{string(rec.Fields[i]), rec.Quoted(i)})
 	}
 	return x, nil

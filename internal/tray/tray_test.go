@@ -51,17 +51,17 @@ func TestFilesAreWholeOrNotThere(t *testing.T) {
 	assert.Equal(t, "two", string(b))
 
 	r := e.Rejects([]string{"a", "b"})
-	require.NoError(t, r.Add(Reject{Source: "in.csv", Line: 7, Record: 6, Column: "a", Reason: "not a number", Value: "x", Fields: fields("x", "y\nz, \"q\"")}))
+	require.NoError(t, r.Add(Reject{Source: "in.csv", Line: 7, Record: 6, Column: "a", Code: "not-a-number", Reason: "not a number", Value: "x", Fields: fields("x", "y\nz, \"q\"")}))
 	_, err = os.Stat(e.Path(RejectsFile))
 	assert.Error(t, err, "until it is whole it has another name")
-	require.NoError(t, r.Add(Reject{Source: "in.csv", Line: 9, Record: 7, Reason: "has 1 field", Fields: fields("x")}))
-	require.NoError(t, r.Add(Reject{Source: "in.csv", Line: 10, Record: 8, Reason: "has 3 fields", Fields: append(fields("x", ""), Field{"", true})}))
+	require.NoError(t, r.Add(Reject{Source: "in.csv", Line: 9, Record: 7, Code: FieldCount, Reason: "has 1 field", Fields: fields("x")}))
+	require.NoError(t, r.Add(Reject{Source: "in.csv", Line: 10, Record: 8, Code: FieldCount, Reason: "has 3 fields", Fields: append(fields("x", ""), Field{"", true})}))
 	require.NoError(t, r.Finish())
 	assert.EqualValues(t, 3, r.Kept())
-	want := "reject,source,line,record,column,reason,value,a,b\n" +
-		"1,in.csv,7,6,a,not a number,x,x,\"y\nz, \"\"q\"\"\"\n" +
-		"2,in.csv,9,7,,has 1 field,,x\n" +
-		"3,in.csv,10,8,,has 3 fields,,x,,\"\"\n"
+	want := "reject,source,line,record,column,code,reason,value,a,b\n" +
+		"1,in.csv,7,6,a,not-a-number,not a number,x,x,\"y\nz, \"\"q\"\"\"\n" +
+		"2,in.csv,9,7,,field-count,has 1 field,,x\n" +
+		"3,in.csv,10,8,,field-count,has 3 fields,,x,,\"\"\n"
 	for _, f := range []string{RejectsFile, OriginalFile} {
 		b, err := os.ReadFile(e.Path(f))
 		require.NoError(t, err)
@@ -75,7 +75,8 @@ func TestFilesAreWholeOrNotThere(t *testing.T) {
 func TestRejectsAsSpreadsheetsSaveThem(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "r.csv")
 	for what, text := range map[string]string{
-		"as written":             "reject,source,line,record,column,reason,value,a,b\n2,in.csv,9,7,toll,not a number,\"1,5\",x,\"\"\n",
+		"with a code":            "reject,source,line,record,column,code,reason,value,a,b\n2,in.csv,9,7,toll,,not a number,\"1,5\",x,\"\"\n",
+		"as it was written":      "reject,source,line,record,column,reason,value,a,b\n2,in.csv,9,7,toll,not a number,\"1,5\",x,\"\"\n",
 		"semicolons and a mark":  "\ufeffreject;source;line;record;column;reason;value;a;b\r\n2;in.csv;9;7;toll;not a number;1,5;x;\"\"\r\n",
 		"tabs":                   "reject\tsource\tline\trecord\tcolumn\treason\tvalue\ta\tb\n2\tin.csv\t9\t7\ttoll\tnot a number\t1,5\tx\t\"\"\n",
 		"everything in quotes":   "\"reject\",\"source\",\"line\",\"record\",\"column\",\"reason\",\"value\",\"a\",\"b\"\n\"2\",\"in.csv\",\"9\",\"7\",\"toll\",\"not a number\",\"1,5\",\"x\",\"\"\n",
@@ -92,9 +93,10 @@ func TestRejectsAsSpreadsheetsSaveThem(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"id,toll\n1,2\n": "is not a file of rejects",
-		"reject,source,line,record,column,reason,value,a\none,in.csv,9,7,toll,x,y,z\n": `"one" is not the reject`,
-		"reject,source,line,record,column,reason,value,a\n1,in.csv\n":                  "too few fields",
-		"reject,source,line,record,column,reason,value,a\n1,in.csv,9,7,,,,\"z\n":       "never closed",
+		"reject,source,line,record,column,reason,value,a\none,in.csv,9,7,toll,x,y,z\n":           `"one" is not the number of a reject`,
+		"reject,source,line,cell,record,column,code,reason,value,a\n1,in.csv,9,C9,x,toll,,,,z\n": `"x" is not the record of a reject`,
+		"reject,source,line,record,column,reason,value,a\n1,in.csv\n":                            "too few fields",
+		"reject,source,line,record,column,reason,value,a\n1,in.csv,9,7,,,,\"z\n":                 "never closed",
 	} {
 		require.NoError(t, os.WriteFile(name, []byte(text), 0o666))
 		_, err := ReadRejects(context.Background(), name, func(*Reject) error { return nil })

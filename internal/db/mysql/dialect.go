@@ -97,6 +97,7 @@ func mysqlType(c dialect.Column, key bool) string {
 		if key {
 			return "VARCHAR(700)" // 2,800 of the 3,072 bytes that an index takes
 		}
+	case sqltype.None:
 	}
 	return "LONGTEXT"
 }
@@ -113,6 +114,8 @@ func mysqlOctets(c dialect.Column) int {
 		return c.Type.Precision/2 + 2
 	case sqltype.Text:
 		return 12
+	case sqltype.BigInt, sqltype.Boolean, sqltype.Date, sqltype.Double, sqltype.Integer, sqltype.None,
+		sqltype.SmallInt, sqltype.Time, sqltype.Timestamp, sqltype.TimestampTZ, sqltype.UUID:
 	}
 	return 8
 }

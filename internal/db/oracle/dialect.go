@@ -48,6 +48,7 @@ var Dialect = &dialect.Dialect{
 			if t.Length <= 500 {
 				return strings.Replace(dialect.Numbered("CHAR", t.Length), ")", " CHAR)", 1)
 			}
+		case sqltype.None, sqltype.Text, sqltype.VarChar:
 		}
 		if t.Kind == sqltype.VarChar || t.Kind == sqltype.Char {
 			if t.Length <= 1000 || c.ASCII && t.Length <= 4000 {
@@ -67,6 +68,8 @@ var Dialect = &dialect.Dialect{
 			return "INTERVAL " + dialect.Quoted("0 "+plain) + " DAY TO SECOND"
 		case sqltype.TimestampTZ:
 			return "TIMESTAMP " + dialect.Quoted(strings.Replace(plain, "+", " +", 1))
+		case sqltype.BigInt, sqltype.Char, sqltype.Date, sqltype.Decimal, sqltype.Double, sqltype.Integer,
+			sqltype.None, sqltype.SmallInt, sqltype.Text, sqltype.Timestamp, sqltype.UUID, sqltype.VarChar:
 		}
 		if c.Type.IsText() {
 			return oracleText(plain)

@@ -74,6 +74,7 @@ func (c *summed) hash(x, seed string) string {
 		return call("uuid_hash_extended", x)
 	case sqltype.Char:
 		return call("hashbpcharextended", x)
+	case sqltype.None, sqltype.Text, sqltype.VarChar:
 	}
 	return call("hashtextextended", x+` COLLATE "C"`)
 }
@@ -115,6 +116,7 @@ func (c *summed) of(v []byte, seed uint64) uint64 {
 		for len(v) > 0 && v[len(v)-1] == ' ' {
 			v = v[:len(v)-1]
 		}
+	case sqltype.None, sqltype.Text, sqltype.UUID, sqltype.VarChar:
 	}
 	return hashBytes(v, seed)
 }

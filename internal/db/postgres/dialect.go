@@ -23,6 +23,8 @@ var Dialect = &dialect.Dialect{
 			return dialect.Numbered("char", t.Length)
 		case sqltype.TimestampTZ:
 			return dialect.Numbered("timestamptz", t.Precision)
+		case sqltype.BigInt, sqltype.Boolean, sqltype.Date, sqltype.Double, sqltype.Integer, sqltype.None,
+			sqltype.SmallInt, sqltype.Text, sqltype.Time, sqltype.Timestamp, sqltype.UUID, sqltype.VarChar:
 		}
 		return t.String()
 	},

@@ -60,7 +60,7 @@ func (e *binaryEncoder) Append(b []byte, row []reading.Value) []byte {
 		case sqltype.UUID:
 			b = append(b, 0, 0, 0, 16)
 			b = uuid(b, v.Text)
-		default:
+		case sqltype.Char, sqltype.None, sqltype.Text, sqltype.VarChar:
 			b = binary.BigEndian.AppendUint32(b, uint32(len(v.Text)))
 			b = append(b, v.Text...)
 		}

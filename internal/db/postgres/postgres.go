@@ -247,6 +247,7 @@ func (l *load) makeReady(ctx context.Context) error {
 		return l.empty(ctx)
 	case db.Replace:
 		steps = append(steps, "DROP TABLE IF EXISTS "+l.table)
+	case db.Append, db.Create:
 	}
 	if l.spec.Mode.New() && !l.spec.Going {
 		steps = append(steps, l.definition()...)

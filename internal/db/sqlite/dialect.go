@@ -47,6 +47,7 @@ var Dialect = &dialect.Dialect{
 			return dialect.Numbered("VARCHAR", t.Length)
 		case sqltype.UUID:
 			return "CHAR(36)"
+		case sqltype.None, sqltype.Text:
 		}
 		return "TEXT"
 	},

@@ -222,6 +222,7 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 		steps = []string{"DELETE FROM " + name}
 	case db.Replace:
 		steps = []string{"DROP TABLE IF EXISTS " + name}
+	case db.Append, db.Create:
 	}
 	if spec.Going {
 		steps = nil

@@ -57,6 +57,7 @@ var Dialect = &dialect.Dialect{
 			if t.Length <= 4000 {
 				return dialect.Numbered("nvarchar", t.Length)
 			}
+		case sqltype.None, sqltype.Text:
 		}
 		switch {
 		case key && c.ASCII:

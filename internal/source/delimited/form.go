@@ -42,6 +42,14 @@ type Form struct {
 	// Breaks, inside a quoted field, stands for a line break. 0 means that no
 	// character does. It is for texts that we have written ourselves.
 	Breaks byte
+	// Starts, if not nil, are the characters of a line, from 0, at which its fields
+	// start; the last one goes to the end of the line. Then nothing separates or
+	// quotes fields, and blanks around them do not count. A line that is too short
+	// has blank fields at its end.
+	Starts []int
+	// Apart, where fields have Starts, tells that columns are blank before each of
+	// them. A line that is not is faulty.
+	Apart bool
 }
 
 // DefaultForm is that of RFC 4180: commas, double quotes, quotes doubled.
@@ -49,6 +57,11 @@ var DefaultForm = Form{Delimiter: ",", Quote: '"'}
 
 // Validate says what is wrong with the form, or nil.
 func (f Form) Validate() error {
+	for i, at := range f.Starts {
+		if at < 0 || i > 0 && at <= f.Starts[i-1] {
+			return fmt.Errorf("a column starts at character %d, and the one before it at %d", at, f.Starts[max(i-1, 0)])
+		}
+	}
 	if f.Delimiter != "" {
 		r, n := utf8.DecodeRuneInString(f.Delimiter)
 		if n != len(f.Delimiter) || r == utf8.RuneError {
@@ -88,9 +101,26 @@ const (
 	Unclosed
 	// BadEncoding: a byte does not decode in the source's encoding.
 	BadEncoding
+	// OverEdge: text stands where the columns of a text of fixed columns are apart.
+	OverEdge
 	// NulByte: the record contains a NUL byte, which no table can hold as text.
 	NulByte
+	kinds // how many there are
 )
+
+// Faults are all of them but NoFault.
+func Faults() (list []Fault) {
+	for f := NoFault + 1; f < kinds; f++ {
+		list = append(list, f)
+	}
+	return
+}
+
+// Code names the fault, for programs.
+func (f Fault) Code() string {
+	return [kinds]string{NoFault: "no-fault", AfterQuote: "after-quote", Unclosed: "unclosed-quote", BadEncoding: "bad-encoding", OverEdge: "over-edge",
+		NulByte: "nul-byte"}[f]
+}
 
 // String is the fault as a reject's reason.
 func (f Fault) String() string {
@@ -103,6 +133,8 @@ func (f Fault) String() string {
 		return "the quote is never closed"
 	case BadEncoding:
 		return "a byte does not decode"
+	case OverEdge:
+		return "text runs over the edge of a column"
 	case NulByte:
 		return "contains a NUL byte"
 	}

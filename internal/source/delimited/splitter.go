@@ -58,6 +58,7 @@ type Splitter struct {
 	suspect bool   // the chunk has bad encoding or NUL bytes somewhere
 	ascii   bool   // the chunk has no byte beyond ASCII
 	unesc   []byte
+	at      []int // where the fields of a line of fixed columns start
 }
 
 // NewSplitter returns a splitter for one form.
@@ -117,7 +118,9 @@ func (s *Splitter) Next(rec *Record) bool {
 		s.unesc = s.unesc[:0]
 	}
 	i := start
-	if s.form.escapes() || len(s.form.Delimiter) != 1 {
+	if s.form.Starts != nil {
+		i = s.fixedFields(rec, i)
+	} else if s.form.escapes() || len(s.form.Delimiter) != 1 {
 		i = s.fields(rec, i)
 	} else {
 		i = s.simpleFields(rec, i)

@@ -545,7 +545,7 @@ func (x *ooxml) value(b, v []byte, kind byte, st style) (_ []byte, isText bool, 
 	if len(v) == 0 {
 		return b, false, nil
 	}
-	switch st {
+	switch st { // others: numbers, and text that holds one
 	case date, clock, dateTime, duration:
 		b, _ = appendDate(b, v, st, x.first1904)
 	default:

@@ -85,27 +85,49 @@ var ErrEncrypted = errors.New("the workbook has a password")
 // Is reports whether a file that begins like this may be a workbook.
 func Is(head []byte) bool { return bytes.HasPrefix(head, []byte("PK\x03\x04")) }
 
+// families are the kinds of workbook, known by the parts that each has.
+var families = []struct {
+	parts [2]string
+	open  func(*parts) (*Book, error)
+}{
+	{[2]string{"content.xml", "META-INF/manifest.xml"}, openODS},
+	{[2]string{"[Content_Types].xml", "_rels/.rels"}, openOOXML},
+}
+
+// Holds reports whether a zip archive has the parts of a workbook.
+func Holds(r io.ReaderAt, size int64) (bool, error) {
+	_, open, err := partsOf(r, size)
+	return open != nil, err
+}
+
 // Open reads the list of sheets. It returns nil without an error for a zip
 // archive that is no workbook.
 func Open(r io.ReaderAt, size int64, limits Limits) (*Book, error) {
-	if limits.Part == 0 {
-		limits.Part = DefaultPart
+	p, open, err := partsOf(r, size)
+	if err != nil || open == nil {
+		return nil, err
 	}
+	if p.limit = limits.Part; p.limit == 0 {
+		p.limit = DefaultPart
+	}
+	return open(p)
+}
+
+func partsOf(r io.ReaderAt, size int64) (*parts, func(*parts) (*Book, error), error) {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
-		return nil, fmt.Errorf("the zip archive is damaged: %w", err)
+		return nil, nil, fmt.Errorf("the zip archive is damaged: %w", err)
 	}
-	p := &parts{files: map[string]*zip.File{}, limit: limits.Part}
+	p := &parts{files: map[string]*zip.File{}}
 	for _, f := range z.File {
 		p.files[strings.TrimPrefix(path.Clean("/"+f.Name), "/")] = f
 	}
-	switch {
-	case p.files["content.xml"] != nil && p.files["META-INF/manifest.xml"] != nil:
-		return openODS(p)
-	case p.files["[Content_Types].xml"] != nil && p.files["_rels/.rels"] != nil:
-		return openOOXML(p)
+	for _, x := range families {
+		if p.files[x.parts[0]] != nil && p.files[x.parts[1]] != nil {
+			return p, x.open, nil
+		}
 	}
-	return nil, nil
+	return p, nil, nil
 }
 
 // parts are the files within a workbook.

@@ -1,0 +1,158 @@
+package profile
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"ambertray/internal/source"
+	"ambertray/internal/source/delimited"
+)
+
+// together makes one finding of those that say the same of several columns.
+func (p *Profile) together(code Code, text, do string) {
+	var columns []string
+	var count int64
+	for _, f := range p.Findings {
+		if f.Code == code {
+			columns = append(columns, f.Column)
+			count += f.Count
+		}
+	}
+	if len(columns) < 2 {
+		return
+	}
+	p.Findings = slices.DeleteFunc(p.Findings, func(f Finding) bool { return f.Code == code })
+	p.find(Finding{Weight: Note, Code: code, Count: count, Text: fmt.Sprintf(text, len(columns), shortList(columns)), Do: do})
+}
+
+func weightRank(w Weight) int { return map[Weight]int{Blocker: 0, Caution: 1, Note: 2}[w] }
+
+func (p *Profile) find(f Finding) { p.Findings = append(p.Findings, f) }
+
+// WrongByte tells where in raw the first byte stands that is not UTF-8.
+func WrongByte(raw string) string {
+	chars := 1
+	for i := 0; i < len(raw); {
+		r, n := utf8.DecodeRuneInString(raw[i:])
+		if r == utf8.RuneError && n == 1 {
+			return fmt.Sprintf("character %d, byte %02X", chars, raw[i])
+		}
+		chars++
+		i += n
+	}
+	return "after the part shown"
+}
+
+// sourceFindings are those about the file as a whole.
+func (p *Profile) sourceFindings(src *source.Source, all *worker) {
+	if u := src.Undecided; u != nil {
+		p.find(Finding{Weight: Blocker, Code: CodeColumnsUndecided, Text: u.What, Do: u.Do})
+	}
+	if src.Doubt != "" {
+		p.find(Finding{Weight: Caution, Code: CodeHeaderAssumed, Count: src.Layout.Header,
+			Text: fmt.Sprintf("line %d was taken as the header; %s", src.Layout.Header, src.Doubt)})
+	}
+	if src.Merged > 0 {
+		p.find(Finding{Weight: Caution, Code: CodeMergedCells, Count: src.Merged,
+			Text: groupIs(src.Merged, "range of cells is", "ranges of cells are") + " merged; the value is in the first cell, the others are blank",
+			Do:   "if the value belongs to all of them, fill them in the workbook"})
+	}
+	p.headerFindings(src.Layout.Columns)
+	p.widthFindings(len(src.Layout.Columns))
+	for _, fault := range slices.Sorted(maps.Keys(all.faults)) {
+		p.find(faultFinding(fault, all.faults[fault], src.Layout.Encoding))
+	}
+	if k := p.Skipped[source.BlankLine]; k > 0 && len(src.Layout.Columns) == 1 {
+		p.find(Finding{Weight: Caution, Code: CodeBlankLines, Count: k,
+			Text: group(k, "blank line") + " skipped; in a file of one column they may be meant as nulls"})
+	}
+	for _, ev := range src.Evidence {
+		if ev.What == "encoding" && ev.Guess {
+			var wide []Example
+			for _, e := range all.cols {
+				wide = append(wide, e.wide.first...)
+			}
+			p.find(Finding{Weight: Caution, Code: CodeEncodingGuessed, Text: "the encoding is a guess: " + ev.Value, Examples: mergeExamples(wide),
+				Do: "if these look wrong, name the encoding with --encoding"})
+		}
+	}
+}
+
+// headerFindings are about names that stand twice, or are not there.
+func (p *Profile) headerFindings(headers []string) {
+	seen := map[string]int{}
+	var twice, unnamed []string
+	for i, h := range headers {
+		if h == "" {
+			unnamed = append(unnamed, strconv.Itoa(i+1))
+		} else if seen[h]++; seen[h] == 2 {
+			twice = append(twice, h)
+		}
+	}
+	if n := int64(len(twice)); n > 0 {
+		p.find(Finding{Weight: Caution, Code: CodeSameHeader, Count: n,
+			Text: fmt.Sprintf("%s more than one column: %s; they are told apart by numbers", groupIs(n, "name heads", "names head"), shortList(twice))})
+	}
+	if n := int64(len(unnamed)); n > 0 {
+		p.find(Finding{Weight: Caution, Code: CodeNoHeader, Count: n,
+			Text: fmt.Sprintf("%s without a name in the header: number %s", group(n, "column"), shortList(unnamed))})
+	}
+}
+
+// widthFindings are about records with another number of fields than columns.
+func (p *Profile) widthFindings(columns int) {
+	var odd examples
+	for _, w := range p.Widths {
+		odd.merge(w.examples)
+	}
+	if odd.count == 0 {
+		return
+	}
+	var kinds []string
+	for _, w := range p.Widths[:min(4, len(p.Widths))] {
+		kinds = append(kinds, fmt.Sprintf("%s %d", groupIs(w.count, "has", "have"), w.Fields))
+	}
+	weight := Caution
+	if odd.count*2 > p.Records {
+		weight = Blocker
+	}
+	p.find(Finding{Weight: weight, Code: CodeFieldCount, Count: odd.count, Examples: odd.first,
+		Text: fmt.Sprintf("%s another number of fields than the header's %d: %s", groupIs(odd.count, "record has", "records have"), columns, strings.Join(kinds, ", ")),
+		Do:   "they become rejects; if there are many, check delimiter, quote and header"})
+}
+
+// faultFinding is about records that do not read as one.
+func faultFinding(fault delimited.Fault, e *examples, encoding string) Finding {
+	f := Finding{Weight: Caution, Count: e.count, Examples: e.first, Do: "such records become rejects"}
+	switch fault {
+	case delimited.AfterQuote:
+		f.Code, f.Text = CodeAfterQuote, groupIs(e.count, "record has", "records have")+" text between a closing quote and the next delimiter"
+		f.Do += "; if quotes are ordinary characters here, use --quote none"
+	case delimited.Unclosed:
+		f.Code, f.Weight = CodeUnclosedQuote, Blocker
+		f.Text = fmt.Sprintf("the quote opened in the record on line %d is never closed; all text behind it is one field", e.first[0].Line)
+		f.Do = "mend the file, or use --quote none if quotes are ordinary characters here"
+		f.Examples = nil
+	case delimited.OverEdge:
+		f.Code, f.Text = CodeOverEdge, groupIs(e.count, "record has", "records have")+" text over the edge of a column"
+		f.Do += "; if the columns start elsewhere, say --columns"
+	case delimited.NulByte:
+		f.Code, f.Text = CodeNULByte, groupIs(e.count, "record contains", "records contain")+" a NUL byte"
+	case delimited.BadEncoding:
+		f.Code = CodeBadEncoding
+		f.Text = fmt.Sprintf("%s that are not %s; the first on line %d, %s", groupIs(e.count, "record has bytes", "records have bytes"), encoding,
+			e.first[0].Line, WrongByte(e.first[0].Value))
+		if encoding == "utf-8" {
+			f.Do += "; if the file is not UTF-8, name its encoding, for instance --encoding windows-1252"
+		}
+		for i := range f.Examples {
+			f.Examples[i].Value = strings.ToValidUTF8(f.Examples[i].Value, "\ufffd")
+		}
+	case delimited.NoFault:
+	}
+	return f
+}

@@ -1,0 +1,204 @@
+package source
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"ambertray/internal/source/workbook"
+)
+
+// A Setting is one thing that can be said of how a source is written. Everything
+// about it stands here: plans, options, evidence and help are made from it.
+type Setting struct {
+	// Key is its name in plans, and in the evidence.
+	Key string
+	// Help says what it is, for --help.
+	Help string
+	// Number tells that its values are whole numbers.
+	Number bool
+	// Given, if not nil, says it in the words of a page: the field's value.
+	Words func(value string) string
+
+	option string // on the command line, where that is not Key
+	needs  string // what a source is not where the setting cannot be given
+	put    func(k *Known, value string) error
+	given  func(k *Known) bool
+	show   func(s *Source) (value string, is bool)
+}
+
+// Option is its name on the command line.
+func (s *Setting) Option() string {
+	if s.option != "" {
+		return s.option
+	}
+	return s.Key
+}
+
+// Put takes a value, as a person wrote it, into what is known. The error says
+// which values there are.
+func (s *Setting) Put(k *Known, value string) error { return s.put(k, value) }
+
+// Of is the value that a source was opened with, if a plan has to say it.
+func (s *Setting) Of(src *Source) (value string, is bool) { return s.show(src) }
+
+// Settings are all of them, in the order in which plans write them.
+var Settings = []*Setting{
+	{Key: "member", Help: "member of a zip archive, by name or pattern",
+		needs: "no zip archive, so that it has no members",
+		put:   func(k *Known, v string) error { k.Member = v; return nil },
+		given: func(k *Known) bool { return k.Member != "" },
+		show:  func(s *Source) (string, bool) { return s.Member, s.Member != "" }},
+	{Key: "sheet", Help: "sheet of a workbook, by name or number; all, or a pattern, for several",
+		needs: "no workbook, so that it has no sheets",
+		put:   func(k *Known, v string) error { k.Sheet = v; return nil },
+		given: func(k *Known) bool { return k.Sheet != "" },
+		show:  func(s *Source) (string, bool) { return s.Sheet, s.Sheet != "" }},
+	{Key: "range", Help: "cells of a sheet, like A5:H200, or a named range or table",
+		Words: func(v string) string { return "cells " + v },
+		needs: "no workbook, so that it has no cells",
+		put:   func(k *Known, v string) error { k.Range = v; return nil },
+		given: func(k *Known) bool { return k.Range != "" },
+		show: func(s *Source) (string, bool) {
+			return s.Range.String(), s.HasCells() && s.Range != workbook.All
+		}},
+	{Key: "encoding", Help: "character encoding, as its IANA name: utf-8, utf-16le, windows-1252, iso-8859-15 …",
+		Words: func(v string) string { return v },
+		put:   func(k *Known, v string) error { k.Encoding = v; return nil },
+		show:  func(s *Source) (string, bool) { return s.Layout.Encoding, !s.own }},
+	{Key: "delimiter", Help: "what separates fields: a character, or comma, tab, pipe, semicolon, space, none",
+		Words: func(v string) string { return strconv.Quote(v) + " between fields" },
+		put:   func(k *Known, v string) error { d := ParseDelimiter(v); k.Delimiter = &d; return nil },
+		show: func(s *Source) (string, bool) {
+			return DelimiterName(s.Layout.Form.Delimiter), !s.own && s.Layout.Form.Starts == nil
+		}},
+	{Key: "quote", Help: "what quotes fields: a character, or double, single, none",
+		put: func(k *Known, v string) error {
+			q, err := ParseQuote(v)
+			k.Quote = &q
+			return allowed(err, "use a character, or double, single or none")
+		},
+		show: func(s *Source) (string, bool) {
+			return QuoteName(s.Layout.Form.Quote), !s.own && s.Layout.Form.Starts == nil
+		}},
+	{Key: "escape", Help: "how quotes are written inside quotes: doubled, backslash, or a character",
+		put: func(k *Known, v string) error {
+			e, err := ParseEscape(v)
+			k.Escape = &e
+			return allowed(err, "use a character, or doubled or backslash")
+		},
+		show: func(s *Source) (string, bool) {
+			e := s.Layout.Form.Escape
+			return EscapeName(e), !s.own && e != 0
+		}},
+	{Key: "columns", Help: "text in columns of fixed width: how many characters each has, like 8,20,10; the last may be *",
+		Words: func(v string) string { return "columns of " + v + " characters" },
+		put: func(k *Known, v string) (err error) {
+			k.Columns, err = ParseWidths(v)
+			return allowed(err, "write the number of characters of each column, like 8,20,10; the last may be *, for the rest of the line")
+		},
+		show: func(s *Source) (string, bool) {
+			return widthsOf(s.Layout.Form.Starts), s.Layout.Form.Starts != nil
+		}},
+	{Key: "header", option: "header-row", Number: true, Help: "line that the column names stand on, from 1; 0 for none",
+		Words: func(v string) string {
+			if v == "0" {
+				return "no header"
+			}
+			return "header in line " + v
+		},
+		put:  func(k *Known, v string) error { return number(v, &k.Header) },
+		show: func(s *Source) (string, bool) { return fmt.Sprint(s.Layout.Header), true }},
+	{Key: "skip", Number: true, Help: "lines at the top that are not data, where there is no header",
+		put: func(k *Known, v string) error {
+			err := number(v, &k.Skip)
+			if k.Header == nil {
+				none := int64(0)
+				k.Header = &none
+			}
+			return err
+		},
+		show: func(s *Source) (string, bool) { return fmt.Sprint(s.Layout.Skip), s.Layout.Skip > 0 }},
+	{Key: "footer", Number: true, Help: "records at the end that are not data: totals and remarks",
+		put: func(k *Known, v string) error {
+			var n *int64
+			err := number(v, &n)
+			if n != nil {
+				footer := int(*n)
+				k.Footer = &footer
+			}
+			return err
+		},
+		show: func(s *Source) (string, bool) { return fmt.Sprint(s.Layout.Footer), s.Layout.Footer > 0 }},
+}
+
+// SettingOf finds a setting by its key, or returns nil.
+func SettingOf(key string) *Setting {
+	for _, s := range Settings {
+		if s.Key == key {
+			return s
+		}
+	}
+	return nil
+}
+
+// allowed adds to an error what would be right.
+func allowed(err error, what string) error {
+	if err == nil {
+		return nil
+	}
+	return &NotAllowed{err, what}
+}
+
+// NotAllowed says that a setting cannot have a value, and which it can have.
+type NotAllowed struct {
+	Err error
+	Do  string
+}
+
+func (e *NotAllowed) Error() string { return e.Err.Error() }
+func (e *NotAllowed) Unwrap() error { return e.Err }
+
+// number reads a whole number from 0.
+func number(s string, to **int64) error {
+	n, err := strconv.ParseInt(s, 10, 64)
+	if err != nil || n < 0 {
+		return allowed(fmt.Errorf("%q is no number of lines", s), "use a whole number from 0; lines count from 1")
+	}
+	*to = &n
+	return nil
+}
+
+// ParseWidths reads how many characters each column of a text of fixed columns
+// has, like 8,20,10, as the places at which they start; the last column takes
+// the rest of the line, whatever its width.
+func ParseWidths(s string) (starts []int, err error) {
+	at := 0
+	parts := strings.Split(s, ",")
+	for i, part := range parts {
+		starts = append(starts, at)
+		part = strings.TrimSpace(part)
+		if part == "*" && i == len(parts)-1 {
+			return starts, nil
+		}
+		n, err := strconv.Atoi(part)
+		if err != nil || n < 1 || n > 1<<20 {
+			return nil, fmt.Errorf("%q is no width of a column", part)
+		}
+		at += n
+	}
+	if len(starts) < 1 {
+		return nil, errors.New("there are no widths")
+	}
+	return starts, nil
+}
+
+// widthsOf writes what ParseWidths reads; the last column has the rest.
+func widthsOf(starts []int) string {
+	var parts []string
+	for i := 1; i < len(starts); i++ {
+		parts = append(parts, strconv.Itoa(starts[i]-starts[i-1]))
+	}
+	return strings.Join(append(parts, "*"), ",")
+}
