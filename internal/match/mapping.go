@@ -70,104 +70,146 @@ func (m *Mapping) Blocked() bool {
 	return false
 }
 
+// A pairer pairs the columns of a plan with those of a table.
+type pairer struct {
+	*Mapping
+	opt   MapOptions
+	from  *plan.Plan
+	table *db.Table
+	fits  string // what is said of a narrower column
+	taken map[string]bool
+}
+
 // Map pairs the plan's columns with those of a table, by name or position, and
 // reads the sources whole to see whether its values fit. Nothing is written.
 func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *db.Table, opt MapOptions) (*Mapping, error) {
-	m := &Mapping{}
 	flows := slices.ContainsFunc(sources, (*source.Source).Flows)
-	fits := ", but every value fits"
+	m := &pairer{Mapping: &Mapping{}, opt: opt, from: p, table: t, taken: map[string]bool{}, fits: ", but every value fits"}
 	if flows {
-		fits = "; what does not fit becomes a reject"
+		m.fits = "; what does not fit becomes a reject"
 	}
-	derived := *p
-	derived.Columns = nil
-	derived.Table.Schema, derived.Table.Name = t.Schema, t.Name
-	derived.Table.Key = nil
-	taken := map[string]bool{}
+	into := *p
+	m.Plan = &into
+	m.Plan.Columns = nil
+	m.Plan.Table.Schema, m.Plan.Table.Name, m.Plan.Table.Key = t.Schema, t.Name, nil
 	if t.Unsafe != "" {
-		m.Pairings = append(m.Pairings, Pairing{Weight: Blocking, Text: t.Unsafe})
+		m.add(Pairing{Weight: Blocking, Text: t.Unsafe})
 	}
-	if p.Table.RowNumber != "" {
-		if c := find(t, p.Table.RowNumber); c == nil {
-			m.Pairings = append(m.Pairings, Pairing{From: "(row number)", Column: p.Table.RowNumber, Weight: Blocking, Text: "the table has no such column"})
-		} else {
-			derived.Table.RowNumber = c.Name
-			taken[c.Name] = true
-			m.Pairings = append(m.Pairings, Pairing{From: "(row number)", FileType: "bigint", Column: c.Name, TableType: c.Type, Weight: Fine})
-		}
-	}
-	var open []*db.Column // that take values, in order
-	for i := range t.Columns {
-		if c := &t.Columns[i]; !c.Generated && (!c.Identity || opt.KeepIdentity) && !taken[c.Name] {
-			open = append(open, c)
-		}
-	}
-	for i, pc := range p.Columns {
+	m.rowNumber()
+	open := m.open()
+	for i := range p.Columns {
 		var c *db.Column
 		if opt.ByPosition {
 			if i < len(open) {
 				c = open[i]
 			}
-		} else if c = find(t, pc.Name); c == nil && pc.From != "" {
-			c = find(t, pc.From)
+		} else if c = find(t, p.Columns[i].Name); c == nil && p.Columns[i].From != "" {
+			c = find(t, p.Columns[i].From)
 		}
-		from := pc.From
-		if pc.Value != "" {
-			from = "(computed)"
-		}
-		x := Pairing{From: from, FileType: pc.SQLType().String(), Weight: Fine}
-		switch {
-		case c == nil:
-			x.Weight, x.Text = Blocking, "the table has no such column; rename it in the plan, or leave it out"
-		case taken[c.Name]:
-			x.Column, x.Weight, x.Text = c.Name, Blocking, "another column of the file goes there already"
-		case c.Generated:
-			x.Column, x.TableType, x.Text = c.Name, c.Type, "left out: the database computes it"
-			taken[c.Name] = true
-			derived.LeaveOut = append(derived.LeaveOut, pc.From)
-		case c.Identity && !opt.KeepIdentity:
-			x.Column, x.TableType = c.Name, c.Type
-			x.Weight, x.Text = Blocking, "the database numbers it; say --keep-identity to load the file's numbers, or leave it out"
-			taken[c.Name] = true
-		default:
-			taken[c.Name] = true
-			x.Column, x.TableType = c.Name, c.Type
-			want := pc.SQLType()
-			pc.Name, pc.Lo, pc.Hi = c.Name, c.Lo, c.Hi
-			typ := readAs(want, c)
-			pc.Type = typ.String()
-			pc.Required = c.Required
-			pc.Default = nil
-			if open := opt.reread(&pc, want, typ); open != nil {
-				x.Weight, x.Text = Blocking, open.Text+"; "+open.Do
-				break
-			}
-			if _, err := pc.Reader(); err != nil {
-				x.Weight, x.Text = Blocking, err.Error()
-				break
-			}
-			if !holds(typ, want) && !(c.AnyLength && typ.Kind == want.Kind) {
-				x.Weight, x.Text = Caution, "narrower"+fits
-				if typ.Kind != want.Kind && !(typ.IsInteger() && want.IsInteger()) && !(typ.IsText() && want.IsText()) {
-					x.Text = "another type" + fits
-				}
-				if typ.Kind == sqltype.TimestampTZ && c.SQL.Kind == sqltype.Timestamp {
-					x.Text = "goes in as UTC, without the zone"
-				}
-				if typ.IsText() && !want.IsText() {
-					x.Text = "goes in as the text that the file has"
-				}
-			}
-			if c.SQL.Kind == sqltype.None {
-				x.Weight, x.Text = Caution, "goes in as text; only the number of values can be verified"
-			}
-			derived.Columns = append(derived.Columns, pc)
-			m.index = append(m.index, len(m.Pairings))
-		}
-		m.Pairings = append(m.Pairings, x)
+		m.pair(p.Columns[i], c)
 	}
-	for _, c := range t.Columns {
-		if taken[c.Name] {
+	m.rest()
+	if len(m.Plan.Columns) == 0 {
+		m.add(Pairing{Weight: Blocking, Text: "no column of the file goes into the table"})
+		return m.Mapping, nil
+	}
+	if flows {
+		return m.Mapping, nil // it can be read but once
+	}
+	return m.Mapping, m.check(ctx, sources, opt)
+}
+
+func (m *pairer) add(x Pairing) { m.Pairings = append(m.Pairings, x) }
+
+// rowNumber pairs the column of the record's number.
+func (m *pairer) rowNumber() {
+	name := m.from.Table.RowNumber
+	if name == "" {
+		return
+	}
+	c := find(m.table, name)
+	if c == nil {
+		m.add(Pairing{From: "(row number)", Column: name, Weight: Blocking, Text: "the table has no such column"})
+		return
+	}
+	m.Plan.Table.RowNumber = c.Name
+	m.taken[c.Name] = true
+	m.add(Pairing{From: "(row number)", FileType: "bigint", Column: c.Name, TableType: c.Type, Weight: Fine})
+}
+
+// open are the columns of the table that take values, in order.
+func (m *pairer) open() (out []*db.Column) {
+	for i := range m.table.Columns {
+		if c := &m.table.Columns[i]; !c.Generated && (!c.Identity || m.opt.KeepIdentity) && !m.taken[c.Name] {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// pair pairs a column of the plan with one of the table, or with none.
+func (m *pairer) pair(pc plan.Column, c *db.Column) {
+	x := Pairing{From: pc.From, FileType: pc.SQLType().String(), Weight: Fine}
+	if pc.Value != "" {
+		x.From = "(computed)"
+	}
+	defer func() { m.add(x) }()
+	if c == nil {
+		x.Weight, x.Text = Blocking, "the table has no such column; rename it in the plan, or leave it out"
+		return
+	}
+	x.Column = c.Name
+	if m.taken[c.Name] {
+		x.Weight, x.Text = Blocking, "another column of the file goes there already"
+		return
+	}
+	m.taken[c.Name] = true
+	x.TableType = c.Type
+	switch {
+	case c.Generated:
+		x.Text = "left out: the database computes it"
+		m.Plan.LeaveOut = append(m.Plan.LeaveOut, pc.From)
+	case c.Identity && !m.opt.KeepIdentity:
+		x.Weight, x.Text = Blocking, "the database numbers it; say --keep-identity to load the file's numbers, or leave it out"
+	default:
+		m.fill(pc, c, &x)
+	}
+}
+
+// fill makes a column of the plan fill one of the table.
+func (m *pairer) fill(pc plan.Column, c *db.Column, x *Pairing) {
+	want := pc.SQLType()
+	typ := readAs(want, c)
+	pc.Name, pc.Lo, pc.Hi, pc.Type, pc.Required, pc.Default = c.Name, c.Lo, c.Hi, typ.String(), c.Required, nil
+	if open := m.opt.reread(&pc, want, typ); open != nil {
+		x.Weight, x.Text = Blocking, open.Text+"; "+open.Do
+		return
+	}
+	if _, err := pc.Reader(); err != nil {
+		x.Weight, x.Text = Blocking, err.Error()
+		return
+	}
+	switch {
+	case c.SQL.Kind == sqltype.None:
+		x.Weight, x.Text = Caution, "goes in as text; only the number of values can be verified"
+	case holds(typ, want) || c.AnyLength && typ.Kind == want.Kind:
+	case typ.IsText() && !want.IsText():
+		x.Weight, x.Text = Caution, "goes in as the text that the file has"
+	case typ.Kind == sqltype.TimestampTZ && c.SQL.Kind == sqltype.Timestamp:
+		x.Weight, x.Text = Caution, "goes in as UTC, without the zone"
+	case typ.Kind != want.Kind && !(typ.IsInteger() && want.IsInteger()) && !(typ.IsText() && want.IsText()):
+		x.Weight, x.Text = Caution, "another type"+m.fits
+	default:
+		x.Weight, x.Text = Caution, "narrower"+m.fits
+	}
+	m.Plan.Columns = append(m.Plan.Columns, pc)
+	m.index = append(m.index, len(m.Pairings))
+}
+
+// rest tells of the table's columns that no column of the file goes into.
+func (m *pairer) rest() {
+	for _, c := range m.table.Columns {
+		if m.taken[c.Name] {
 			continue
 		}
 		x := Pairing{Column: c.Name, TableType: c.Type, Weight: Fine}
@@ -183,17 +225,8 @@ func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *db.Tabl
 		default:
 			x.Weight, x.Text = Caution, "the file has no such column; it stays null"
 		}
-		m.Pairings = append(m.Pairings, x)
+		m.add(x)
 	}
-	m.Plan = &derived
-	if len(derived.Columns) == 0 {
-		m.Pairings = append(m.Pairings, Pairing{Weight: Blocking, Text: "no column of the file goes into the table"})
-		return m, nil
-	}
-	if flows {
-		return m, nil // it can be read but once
-	}
-	return m, m.check(ctx, sources, opt)
 }
 
 // reread changes how a column is written where the table has it in another

@@ -33,160 +33,207 @@ type Wishes struct {
 	Provenance bool
 }
 
+// A builder makes a plan from a profile.
+type builder struct {
+	sources  []*source.Source
+	prof     *profile.Profile
+	wishes   Wishes
+	plan     *Plan
+	comments Comments
+	headers  []string
+	names    []string // in the table, by header
+	leave    map[int]bool
+	required map[int]bool
+}
+
 // Build makes the plan that a profile suggests, and the evidence for it.
 func Build(sources []*source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments, error) {
-	src := sources[0]
-	p := &Plan{Version: Version, Tolerate: w.Tolerate}
+	b := &builder{sources: sources, prof: prof, wishes: w, plan: &Plan{Version: Version, Tolerate: w.Tolerate},
+		comments: Comments{Beside: map[string]string{}, Above: map[string][]string{}}, leave: map[int]bool{}, required: map[int]bool{}}
 	for _, s := range sources {
-		p.Sources = append(p.Sources, FromLayout(s))
+		b.plan.Sources = append(b.plan.Sources, FromLayout(s))
 	}
-	c := Comments{Beside: map[string]string{}, Above: map[string][]string{}}
-	p.Table.Schema, p.Table.Name = w.Schema, w.Table
-	if p.Table.Name == "" {
-		p.Table.Name = dialect.TableName(cmp.Or(src.Sheet, src.Member, src.Base, src.Path))
-		if len(sources) > 1 && src.HasCells() {
-			p.Table.Name = dialect.TableName(cmp.Or(src.Base, src.Path))
-		}
+	for _, col := range prof.Columns {
+		b.headers = append(b.headers, col.Header)
 	}
-	headers := make([]string, len(prof.Columns))
-	for i, col := range prof.Columns {
-		headers[i] = col.Header
+	b.names = dialect.SafeNames(b.headers, w.KeepNames)
+	b.table()
+	if err := b.choose(); err != nil {
+		return nil, b.comments, err
 	}
-	names := dialect.SafeNames(headers, w.KeepNames)
-	find := func(what, s string) (int, error) {
-		for i := range headers {
-			if headers[i] == s || names[i] == s {
-				return i, nil
-			}
-		}
-		for i := range headers {
-			if Forgive(headers[i]) == Forgive(s) {
-				return i, nil
-			}
-		}
-		return 0, fmt.Errorf("%s: the file has no column %q; its columns are %s", what, s, strings.Join(short(headers, 12), ", "))
-	}
-	leave := map[int]bool{}
-	for _, s := range w.LeaveOut {
-		i, err := find("--leave-out", s)
-		if err != nil {
-			return nil, c, err
-		}
-		leave[i] = true
-		p.LeaveOut = append(p.LeaveOut, headers[i])
-	}
-	required := map[int]bool{}
-	for _, s := range w.Required {
-		i, err := find("--require", s)
-		if err != nil {
-			return nil, c, err
-		}
-		required[i] = true
-	}
-	if len(leave) == len(headers) {
-		return nil, c, fmt.Errorf("--leave-out: no column is left")
-	}
-	p.Table.RowNumber = w.RowNumber
-	var key []int
-	switch {
-	case w.NoKey:
-	case len(w.Key) > 0:
-		for _, s := range w.Key {
-			if s == w.RowNumber && s != "" {
-				continue
-			}
-			i, err := find("--key", s)
-			if err != nil {
-				return nil, c, err
-			}
-			key = append(key, i)
-		}
-		p.Table.Key = append(p.Table.Key, w.Key...)
-		for k, i := range key {
-			p.Table.Key[k] = names[i]
-		}
-		c.Beside["$.table.key"] = "as given"
-	case len(prof.Keys) > 0:
-		first := prof.Keys[0]
-		i := slices.Index(headers, first[0])
-		if len(first) == 1 && !leave[i] && keyLike(headers[i], i) {
-			p.Table.Key = []string{names[i]}
-			c.Beside["$.table.key"] = fmt.Sprintf("unique and never blank in %s", phrase.Count(prof.Records, "record"))
-		}
+	if err := b.key(); err != nil {
+		return nil, b.comments, err
 	}
 	for i, col := range prof.Columns {
-		if leave[i] {
-			continue
-		}
-		n := len(p.Columns)
-		pc := Column{Name: names[i], From: col.Header, Type: col.Type.String(), Required: col.Required || required[i], Nulls: col.Nulls,
-			Trim: col.Trim, Unicode: col.Type.IsText() && !col.ASCII}
-		if w.KeepEmpty != "" && col.Type.IsText() {
-			pc.KeepEmpty = w.KeepEmpty
-		}
-		pc.Reading = ReadingOf(col)
-		if prof.Across != nil {
-			x := prof.Across[i]
-			pc.Optional = len(x.Missing) > 0
-			if pc.Optional {
-				c.Beside[fmt.Sprintf("$.columns[%d].from", n)] = fmt.Sprintf("in %d of %d sources", x.In, len(sources))
-			}
-			for from, to := range w.Same {
-				if to == col.Header && from != to {
-					pc.Also = append(pc.Also, from)
-				}
-			}
-			slices.Sort(pc.Also)
-		}
-		p.Columns = append(p.Columns, pc)
-		path := fmt.Sprintf("$.columns[%d]", n)
-		c.Beside[path+".type"] = typeWhy(col)
-		if pc.Reading != nil && col.Type.IsTemporal() {
-			if why := strings.SplitN(col.Why, "; ", 2); len(why) == 2 {
-				c.Beside[path+".reading"] = why[1]
-			}
-		}
-		if len(pc.Nulls) > 0 {
-			c.Beside[path+".null_words"] = phrase.Count(col.NullWord, "value")
-		}
-		for _, f := range prof.Findings {
-			if f.Column == col.Header && f.Weight != profile.Note {
-				line := fmt.Sprintf("%s: %s", strings.ToUpper(string(f.Weight)), f.Text)
-				for i, e := range f.Examples {
-					if i == 3 {
-						break
-					}
-					line += fmt.Sprintf("; %s '%s'", e.Place(), reading.Shorten(e.Value, 30))
-				}
-				c.Above[path] = append(c.Above[path], line)
-			}
+		if !b.leave[i] {
+			b.column(i, col)
 		}
 	}
 	if w.Provenance {
-		p.Columns = append(p.Columns, provenance(sources, names)...)
+		b.plan.Columns = append(b.plan.Columns, provenance(sources, b.names)...)
 	}
-	from := filepath.Base(src.Path)
-	if len(sources) > 1 {
-		from = fmt.Sprintf("%d sources", len(sources))
+	b.remarks()
+	return b.plan, b.comments, b.plan.Check()
+}
+
+// table names the table: as wished, else by the file or the part of it.
+func (b *builder) table() {
+	t, src := &b.plan.Table, b.sources[0]
+	t.Schema, t.Name, t.RowNumber = b.wishes.Schema, b.wishes.Table, b.wishes.RowNumber
+	switch {
+	case t.Name != "":
+	case len(b.sources) > 1 && src.HasCells():
+		t.Name = dialect.TableName(cmp.Or(src.Base, src.Path))
+	default:
+		t.Name = dialect.TableName(cmp.Or(src.Sheet, src.Member, src.Base, src.Path))
 	}
-	c.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s)", from, phrase.Count(prof.Records, "record"), phrase.Size(src.FileSize))
-	for _, e := range src.Evidence {
-		if path := map[string]string{"encoding": "encoding", "delimiter": "delimiter", "quote": "quote", "escape": "escape", "header": "header", "footer": "footer"}[e.What]; path != "" {
-			c.Beside["$.sources[0]."+path] = e.Why
+}
+
+// find finds a column by its header or its name, for an option.
+func (b *builder) find(option, s string) (int, error) {
+	for i := range b.headers {
+		if b.headers[i] == s || b.names[i] == s {
+			return i, nil
 		}
 	}
-	if len(p.Table.Key) == 0 && len(prof.Keys) > 0 {
-		var offers []string
-		for _, k := range prof.Keys[:min(3, len(prof.Keys))] {
-			var ns []string
-			for _, h := range k {
-				ns = append(ns, names[slices.Index(headers, h)])
+	for i := range b.headers {
+		if Forgive(b.headers[i]) == Forgive(s) {
+			return i, nil
+		}
+	}
+	return 0, fmt.Errorf("%s: the file has no column %q; its columns are %s", option, s, strings.Join(short(b.headers, 12), ", "))
+}
+
+// choose finds the columns that are left out, and those that must not be blank.
+func (b *builder) choose() error {
+	for _, s := range b.wishes.LeaveOut {
+		i, err := b.find("--leave-out", s)
+		if err != nil {
+			return err
+		}
+		b.leave[i] = true
+		b.plan.LeaveOut = append(b.plan.LeaveOut, b.headers[i])
+	}
+	for _, s := range b.wishes.Required {
+		i, err := b.find("--require", s)
+		if err != nil {
+			return err
+		}
+		b.required[i] = true
+	}
+	if len(b.leave) == len(b.headers) {
+		return fmt.Errorf("--leave-out: no column is left")
+	}
+	return nil
+}
+
+// key takes the key that was wished, or one that the file offers and that looks
+// meant to be one.
+func (b *builder) key() error {
+	w, t := b.wishes, &b.plan.Table
+	switch {
+	case w.NoKey:
+	case len(w.Key) > 0:
+		t.Key = slices.Clone(w.Key)
+		for k, s := range w.Key {
+			if s == w.RowNumber && s != "" {
+				continue
 			}
-			offers = append(offers, "["+strings.Join(ns, ", ")+"]")
+			i, err := b.find("--key", s)
+			if err != nil {
+				return err
+			}
+			t.Key[k] = b.names[i]
 		}
-		c.Above["$.table.name"] = []string{"key: " + strings.Join(offers, " or ") + " would identify a record"}
+		b.comments.Beside["$.table.key"] = "as given"
+	case len(b.prof.Keys) > 0:
+		first := b.prof.Keys[0]
+		i := slices.Index(b.headers, first[0])
+		if len(first) == 1 && !b.leave[i] && keyLike(b.headers[i], i) {
+			t.Key = []string{b.names[i]}
+			b.comments.Beside["$.table.key"] = "unique and never blank in " + phrase.Count(b.prof.Records, "record")
+		}
 	}
-	return p, c, p.Check()
+	return nil
+}
+
+// column adds the i-th column of the profile.
+func (b *builder) column(i int, col *profile.Column) {
+	path := fmt.Sprintf("$.columns[%d]", len(b.plan.Columns))
+	c := Column{Name: b.names[i], From: col.Header, Type: col.Type.String(), Required: col.Required || b.required[i], Nulls: col.Nulls,
+		Trim: col.Trim, Unicode: col.Type.IsText() && !col.ASCII, Reading: ReadingOf(col)}
+	if col.Type.IsText() {
+		c.KeepEmpty = b.wishes.KeepEmpty
+	}
+	if b.prof.Across != nil {
+		b.across(&c, b.prof.Across[i], path)
+	}
+	b.plan.Columns = append(b.plan.Columns, c)
+	beside := b.comments.Beside
+	beside[path+".type"] = typeWhy(col)
+	if c.Reading != nil && col.Type.IsTemporal() {
+		if why := strings.SplitN(col.Why, "; ", 2); len(why) == 2 {
+			beside[path+".reading"] = why[1]
+		}
+	}
+	if len(c.Nulls) > 0 {
+		beside[path+".null_words"] = phrase.Count(col.NullWord, "value")
+	}
+	for _, f := range b.prof.Findings {
+		if f.Column == col.Header && f.Weight != profile.Note {
+			b.comments.Above[path] = append(b.comments.Above[path], remark(f))
+		}
+	}
+}
+
+// remark is a finding on one line.
+func remark(f profile.Finding) string {
+	line := fmt.Sprintf("%s: %s", strings.ToUpper(string(f.Weight)), f.Text)
+	for _, e := range f.Examples[:min(len(f.Examples), 3)] {
+		line += fmt.Sprintf("; %s '%s'", e.Place(), reading.Shorten(e.Value, 30))
+	}
+	return line
+}
+
+// across says of a column in which of several sources it is, and under which names.
+func (b *builder) across(c *Column, x profile.Presence, path string) {
+	if c.Optional = len(x.Missing) > 0; c.Optional {
+		b.comments.Beside[path+".from"] = fmt.Sprintf("in %d of %d sources", x.In, len(b.sources))
+	}
+	for from, to := range b.wishes.Same {
+		if to == c.From && from != to {
+			c.Also = append(c.Also, from)
+		}
+	}
+	slices.Sort(c.Also)
+}
+
+// remarks says what the plan was written from, and on what evidence.
+func (b *builder) remarks() {
+	src := b.sources[0]
+	from := filepath.Base(src.Path)
+	if len(b.sources) > 1 {
+		from = fmt.Sprintf("%d sources", len(b.sources))
+	}
+	b.comments.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s)", from, phrase.Count(b.prof.Records, "record"), phrase.Size(src.FileSize))
+	for _, e := range src.Evidence {
+		// What chose a part of the file says so by its name.
+		if set := source.SettingOf(e.What); set != nil && !set.Chooses() {
+			b.comments.Beside["$.sources[0]."+set.Key] = e.Why
+		}
+	}
+	if len(b.plan.Table.Key) > 0 || len(b.prof.Keys) == 0 {
+		return
+	}
+	var offers []string
+	for _, k := range b.prof.Keys[:min(3, len(b.prof.Keys))] {
+		var names []string
+		for _, h := range k {
+			names = append(names, b.names[slices.Index(b.headers, h)])
+		}
+		offers = append(offers, "["+strings.Join(names, ", ")+"]")
+	}
+	b.comments.Above["$.table.name"] = []string{"key: " + strings.Join(offers, " or ") + " would identify a record"}
 }
 
 // provenance are the columns that tell where a record came from.

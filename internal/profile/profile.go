@@ -177,97 +177,136 @@ func Run(ctx context.Context, src *source.Source, opt Options) (*Profile, error)
 // RunAll makes the pass over several sources, whose columns are matched by
 // name, and profiles them together and each by itself.
 func RunAll(ctx context.Context, sources []*source.Source, opt Options) (all *Profile, each []*Profile, err error) {
-	headers, at := source.Match(sources, opt.Same)
-	uniques := make([]*unique, len(headers))
-	for i := range uniques {
-		uniques[i] = &unique{}
-		if len(headers) > 300 {
-			uniques[i].gone.Store(true)
-			uniques[i].full = true
+	r := &runAll{sources: sources, opt: opt, total: newWorker()}
+	r.headers, r.at = source.Match(sources, opt.Same)
+	for range r.headers {
+		u := &unique{}
+		if len(r.headers) > 300 {
+			u.gone.Store(true)
+			u.full = true
 		}
+		r.uniques = append(r.uniques, u)
 	}
-	many := len(sources) > 1
-	total := &worker{faults: map[delimited.Fault]*examples{}, skipped: map[source.Kind]*examples{}}
-	if many {
-		for range headers {
-			total.cols = append(total.cols, newEvidence())
-		}
+	if len(sources) == 1 {
+		p, err := r.single(ctx)
+		return p, []*Profile{p}, err
 	}
-	done, records := int64(0), int64(0)
-	for k, src := range sources {
-		own := make([]*unique, len(at[k]))
-		present := make([]bool, len(headers))
-		for i, u := range at[k] {
-			own[i], present[u] = uniques[u], true
-		}
-		for u, is := range present {
-			if !is {
-				uniques[u].gone.Store(true) // it is blank here
-			}
-		}
-		p, w, err := pass(ctx, src, k, own, opt, func(bytes, n int64) {
-			if opt.Progress != nil {
-				opt.Progress(done+bytes, records+n)
-			}
-		})
-		if err != nil {
+	for range r.headers {
+		r.total.cols = append(r.total.cols, newEvidence())
+	}
+	for k := range sources {
+		if err := r.one(ctx, k); err != nil {
 			return nil, nil, err
 		}
-		done, records = done+src.Size, records+p.Records
-		if !many {
-			p.decide(src, w, uniques, opt)
-			if len(p.Keys) == 0 && p.Records > 1 && !p.Limited && len(headers) > 1 && len(headers) <= 300 {
-				if err := p.findPair(ctx, src, uniques); err != nil {
-					return nil, nil, problem(src, err)
-				}
-			}
-			p.places(sources)
-			return p, []*Profile{p}, nil
-		}
-		nobody := make([]*unique, len(at[k]))
-		for i := range nobody {
-			nobody[i] = &unique{}
-			nobody[i].gone.Store(true)
-		}
-		p.decide(src, w, nobody, opt)
-		each = append(each, p)
-		for i, u := range at[k] {
-			total.cols[u].merge(w.cols[i])
-		}
-		for u, is := range present {
-			if !is {
-				total.cols[u].fields += p.Records
-				total.cols[u].blanks += p.Records
-			}
+	}
+	all = r.together()
+	all.across(sources, r.each, r.headers, r.at, opt)
+	all.places(sources)
+	for _, p := range r.each {
+		p.places(sources)
+	}
+	return all, r.each, nil
+}
+
+// runAll is the state of a pass over several sources.
+type runAll struct {
+	sources       []*source.Source
+	opt           Options
+	headers       []string // of all
+	at            [][]int  // the place of each source's columns among them
+	uniques       []*unique
+	total         *worker
+	each          []*Profile
+	done, records int64
+}
+
+// pass makes the pass over the k-th source.
+func (r *runAll) pass(ctx context.Context, k int) (*Profile, *worker, []bool, error) {
+	own := make([]*unique, len(r.at[k]))
+	present := make([]bool, len(r.headers))
+	for i, u := range r.at[k] {
+		own[i], present[u] = r.uniques[u], true
+	}
+	for u, is := range present {
+		if !is {
+			r.uniques[u].gone.Store(true) // it is blank here
 		}
 	}
-	all = &Profile{Skipped: map[source.Kind]int64{}, SkippedLines: map[source.Kind][]int64{}}
-	together := &source.Source{Name: fmt.Sprintf("%d sources", len(sources)), Layout: source.Layout{Columns: headers}}
-	for k, p := range each {
+	p, w, err := pass(ctx, r.sources[k], k, own, r.opt, func(bytes, n int64) {
+		if r.opt.Progress != nil {
+			r.opt.Progress(r.done+bytes, r.records+n)
+		}
+	})
+	if err == nil {
+		r.done, r.records = r.done+r.sources[k].Size, r.records+p.Records
+	}
+	return p, w, present, err
+}
+
+// single profiles the only source.
+func (r *runAll) single(ctx context.Context) (*Profile, error) {
+	p, w, _, err := r.pass(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	src, n := r.sources[0], len(r.headers)
+	p.decide(src, w, r.uniques, r.opt)
+	if len(p.Keys) == 0 && p.Records > 1 && !p.Limited && n > 1 && n <= 300 {
+		if err := p.findPair(ctx, src, r.uniques); err != nil {
+			return nil, problem(src, err)
+		}
+	}
+	p.places(r.sources)
+	return p, nil
+}
+
+// one profiles one source of several, and adds its evidence to that of all.
+func (r *runAll) one(ctx context.Context, k int) error {
+	p, w, present, err := r.pass(ctx, k)
+	if err != nil {
+		return err
+	}
+	nobody := make([]*unique, len(r.at[k]))
+	for i := range nobody {
+		nobody[i] = &unique{}
+		nobody[i].gone.Store(true)
+	}
+	p.decide(r.sources[k], w, nobody, r.opt)
+	r.each = append(r.each, p)
+	for i, u := range r.at[k] {
+		r.total.cols[u].merge(w.cols[i])
+	}
+	for u, is := range present {
+		if !is {
+			r.total.cols[u].fields += p.Records
+			r.total.cols[u].blanks += p.Records
+		}
+	}
+	return nil
+}
+
+// together profiles all sources as one.
+func (r *runAll) together() *Profile {
+	all := &Profile{Skipped: map[source.Kind]int64{}, SkippedLines: map[source.Kind][]int64{}}
+	for k, p := range r.each {
 		all.Records += p.Records
 		all.Limited = all.Limited || p.Limited
 		for kind, n := range p.Skipped {
 			all.Skipped[kind] += n
 		}
-		for _, r := range p.First {
-			if len(all.First) < previews {
-				fields := make([]string, len(headers))
-				for i, f := range r.Fields {
-					if i < len(at[k]) {
-						fields[at[k][i]] = f
-					}
+		for _, x := range p.First[:min(len(p.First), previews-len(all.First))] {
+			fields := make([]string, len(r.headers))
+			for i, f := range x.Fields {
+				if i < len(r.at[k]) {
+					fields[r.at[k][i]] = f
 				}
-				all.First = append(all.First, Preview{Line: r.Line, Source: sources[k].Name, Fields: fields})
 			}
+			all.First = append(all.First, Preview{Line: x.Line, Source: r.sources[k].Name, Fields: fields})
 		}
 	}
-	all.decide(together, total, uniques, opt)
-	all.across(sources, each, headers, at, opt)
-	all.places(sources)
-	for _, p := range each {
-		p.places(sources)
-	}
-	return all, each, nil
+	name := fmt.Sprintf("%d sources", len(r.sources))
+	all.decide(&source.Source{Name: name, Layout: source.Layout{Columns: r.headers}}, r.total, r.uniques, r.opt)
+	return all
 }
 
 // pass reads one source, the k-th, and keeps the evidence for each column.
@@ -286,20 +325,8 @@ func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt
 	words := newWordTable(opt.NullWords)
 	team := make([]*worker, workers)
 	for i := range team {
-		w := &worker{rows: source.NewRows(&src.Layout), source: k, faults: map[delimited.Fault]*examples{}, skipped: map[source.Kind]*examples{}}
-		w.cols = make([]*evidence, n)
-		for c := range w.cols {
-			w.cols[c] = newEvidence()
-			w.cols[c].values.off = n > 2000
-			w.cols[c].memo.bits = memoBits(n)
-			w.cols[c].memo.off = n > 1000
-		}
-		w.hashes = make([][]uint64, n)
-		w.ints = make([][]int64, n)
-		w.scratch.words = words
-		w.rows.Keep()
-		w.batch.init(n)
-		team[i] = w
+		team[i] = newWorker()
+		team[i].begin(src, k, words)
 	}
 	p := &Profile{Skipped: map[source.Kind]int64{}, SkippedLines: map[source.Kind][]int64{}}
 	type part struct {
@@ -344,17 +371,42 @@ func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt
 	if !p.Limited {
 		src.Ended(st)
 	}
+	return p, mergeTeam(team), nil
+}
+
+func newWorker() *worker {
+	return &worker{faults: map[delimited.Fault]*examples{}, skipped: map[source.Kind]*examples{}}
+}
+
+// begin prepares a worker for the k-th source.
+func (w *worker) begin(src *source.Source, k int, words *wordTable) {
+	n := len(src.Layout.Columns)
+	w.rows, w.source = source.NewRows(&src.Layout), k
+	w.cols = make([]*evidence, n)
+	for c := range w.cols {
+		w.cols[c] = newEvidence()
+		w.cols[c].values.off = n > 2000
+		w.cols[c].memo.bits = memoBits(n)
+		w.cols[c].memo.off = n > 1000
+	}
+	w.hashes, w.ints = make([][]uint64, n), make([][]int64, n)
+	w.scratch.words = words
+	w.rows.Keep()
+	w.batch.init(n)
+}
+
+// mergeTeam gathers what all workers have seen.
+func mergeTeam(team []*worker) *worker {
 	for _, w := range team {
 		w.scratch.text = false
 		for _, e := range w.cols {
 			e.flushAll(&w.scratch)
 		}
 	}
-	all := team[0]
 	for _, w := range team[1:] {
-		all.merge(w)
+		team[0].merge(w)
 	}
-	return p, all, nil
+	return team[0]
 }
 
 // places says where examples are: in which source, if there are several, and in

@@ -77,38 +77,18 @@ func ParsePattern(s string) (*Pattern, error) {
 		for i+n < len(s) && s[i+n] == c {
 			n++
 		}
-		var has uint8
-		limit := 2
-		switch c {
-		case 'y':
-			if n != 4 && n != 2 {
-				return bad("write the year yyyy or yy")
-			}
-			has, limit = hasYear, 4
-		case 'M':
-			has, limit = hasMonth, 4
-		case 'd':
-			has = hasDay
-		case 'H':
-			has = hasHour
-		case 'h':
-			has = hasHour | hasHour12
-		case 'm', 's':
-		case 'S':
-			limit = 9
-		case 'a':
-			has, limit = hasHalf, 1
-		case 'E':
-			limit = 4
-		case 'X', 'x':
-			c, has, limit = 'X', hasZone, 3
-		case 'z':
-			has, limit = hasZone, 1
-		default:
+		l, known := patternLetters[c]
+		switch {
+		case !known:
 			return bad("the letter %c is not known; put text in single quotes", c)
+		case c == 'y' && n != 4 && n != 2:
+			return bad("write the year yyyy or yy")
+		case n > l.limit:
+			return bad("%s is longer than %d letters", s[i:i+n], l.limit)
 		}
-		if n > limit {
-			return bad("%s is longer than %d letters", s[i:i+n], limit)
+		has := l.has
+		if c == 'x' {
+			c = 'X'
 		}
 		if p.has&has&^hasZone != 0 {
 			return bad("%c stands twice", c)
@@ -128,6 +108,16 @@ func ParsePattern(s string) (*Pattern, error) {
 		return bad("h and a belong together")
 	}
 	return p, nil
+}
+
+// patternLetters are the letters that mean something: how many of them there may
+// be, and what they read.
+var patternLetters = map[byte]struct {
+	limit int
+	has   uint8
+}{
+	'y': {4, hasYear}, 'M': {4, hasMonth}, 'd': {2, hasDay}, 'H': {2, hasHour}, 'h': {2, hasHour | hasHour12}, 'm': {2, 0}, 's': {2, 0}, 'S': {9, 0},
+	'a': {1, hasHalf}, 'E': {4, 0}, 'X': {3, hasZone}, 'x': {3, hasZone}, 'z': {1, hasZone},
 }
 
 // MustPattern is ParsePattern for patterns known to be right.
@@ -171,8 +161,7 @@ type Civil struct {
 func (p *Pattern) Parse(b []byte, c *Civil) Misfit {
 	*c = Civil{}
 	i := 0
-	half := -1
-	fine := false
+	x := extra{half: -1}
 	for _, o := range p.ops {
 		if o.code == 0 {
 			if i >= len(b) || b[i] != o.lit {
@@ -181,111 +170,20 @@ func (p *Pattern) Parse(b []byte, c *Civil) Misfit {
 			i++
 			continue
 		}
-		switch o.code {
-		case 'y':
-			if o.n == 4 {
-				if i+4 > len(b) {
-					return NotThisForm
-				}
-				v, ok := fixed(b[i : i+4])
-				if !ok {
-					return NotThisForm
-				}
-				c.Year = v
-				i += 4
-			} else {
-				v, n := upToTwo(b[i:], 2)
-				if n == 0 {
-					return NotThisForm
-				}
-				c.Year = PivotYear(v, p.pivot)
-				i += n
-			}
-		case 'M':
-			if o.n >= 3 {
-				m, n := MonthName(b[i:])
-				if n == 0 {
-					return NotThisForm
-				}
-				c.Month = m
-				i += n
-				break
-			}
-			v, n := upToTwo(b[i:], o.n)
-			if n == 0 {
-				return NotThisForm
-			}
-			c.Month = v
-			i += n
-		case 'd', 'H', 'h', 'm', 's':
-			v, n := upToTwo(b[i:], o.n)
-			if n == 0 {
-				return NotThisForm
-			}
-			i += n
-			switch o.code {
-			case 'd':
-				c.Day = v
-			case 'm':
-				c.Minute = v
-			case 's':
-				c.Second = v
-			default:
-				c.Hour = v
-			}
-		case 'S':
-			n, v := 0, 0
-			for n < o.n && i+n < len(b) && b[i+n] >= '0' && b[i+n] <= '9' {
-				if n < 6 {
-					v = v*10 + int(b[i+n]-'0')
-				} else if b[i+n] != '0' {
-					fine = true
-				}
-				n++
-			}
-			if n == 0 {
-				return NotThisForm
-			}
-			i += n
-			for ; n < 6; n++ {
-				v *= 10
-			}
-			c.Micro = v
-		case 'a':
-			h, n := halfDay(b[i:])
-			if n == 0 {
-				return NotThisForm
-			}
-			half = h
-			i += n
-		case 'E':
-			n := Weekday(b[i:])
-			if n == 0 {
-				return NotThisForm
-			}
-			i += n
-		case 'X':
-			off, n := ZoneOffset(b[i:])
-			if n == 0 {
-				return NotThisForm
-			}
-			c.Offset = off
-			i += n
-		case 'z':
-			if i+3 > len(b) || !equalFold(b[i:i+3], "utc") && !equalFold(b[i:i+3], "gmt") {
-				return NotThisForm
-			}
-			i += 3
+		n := p.part(o, b[i:], c, &x)
+		if n == 0 {
+			return NotThisForm
 		}
+		i += n
 	}
 	if i != len(b) {
 		return NotThisForm
 	}
-	if half >= 0 {
+	if x.half >= 0 {
 		if c.Hour < 1 || c.Hour > 12 {
 			return NoSuchDate
 		}
-		c.Hour = c.Hour%12 + 12*half
+		c.Hour = c.Hour%12 + 12*x.half
 	}
 	if p.has&hasYear != 0 && !ValidDate(c.Year, c.Month, c.Day) {
 		return NoSuchDate
@@ -293,10 +191,86 @@ func (p *Pattern) Parse(b []byte, c *Civil) Misfit {
 	if c.Hour > 23 || c.Minute > 59 || c.Second > 59 {
 		return NoSuchDate
 	}
-	if fine {
+	if x.fine {
 		return TooFine
 	}
 	return OK
+}
+
+// extra is what a text says beside a date and time.
+type extra struct {
+	half int  // of the day: 0 before noon, 1 after, -1 not said
+	fine bool // digits of a second beyond the microsecond
+}
+
+// part reads one part of a pattern from the beginning of b, and returns how many
+// bytes it took; 0: it is not there.
+func (p *Pattern) part(o op, b []byte, c *Civil, x *extra) (n int) {
+	v := 0
+	switch o.code {
+	case 'd', 'H', 'h', 'm', 's':
+		v, n = upToTwo(b, o.n)
+		switch o.code {
+		case 'd':
+			c.Day = v
+		case 'm':
+			c.Minute = v
+		case 's':
+			c.Second = v
+		default:
+			c.Hour = v
+		}
+	case 'y':
+		if o.n == 4 {
+			if len(b) < 4 {
+				return 0
+			}
+			year, ok := fixed(b[:4])
+			if !ok {
+				return 0
+			}
+			c.Year = year
+			return 4
+		}
+		v, n = upToTwo(b, 2)
+		c.Year = PivotYear(v, p.pivot)
+	case 'M':
+		if o.n >= 3 {
+			c.Month, n = MonthName(b)
+		} else {
+			c.Month, n = upToTwo(b, o.n)
+		}
+	case 'S':
+		c.Micro, n, x.fine = fractionOf(b, o.n)
+	case 'a':
+		x.half, n = halfDay(b)
+	case 'E':
+		n = Weekday(b)
+	case 'X':
+		c.Offset, n = ZoneOffset(b)
+	case 'z':
+		if len(b) >= 3 && (equalFold(b[:3], "utc") || equalFold(b[:3], "gmt")) {
+			n = 3
+		}
+	}
+	return n
+}
+
+// fractionOf reads at most so many digits of a second as microseconds. fine tells
+// that there are others than zeros behind.
+func fractionOf(b []byte, most int) (micro, n int, fine bool) {
+	for n < most && n < len(b) && b[n] >= '0' && b[n] <= '9' {
+		if n < 6 {
+			micro = micro*10 + int(b[n]-'0')
+		} else if b[n] != '0' {
+			fine = true
+		}
+		n++
+	}
+	for k := n; k < 6; k++ {
+		micro *= 10
+	}
+	return micro, n, fine
 }
 
 // PivotYear is the year that two digits stand for when the hundred years

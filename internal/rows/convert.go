@@ -133,18 +133,18 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 	for i := range p.misfits {
 		p.misfits[i] = misfits{first: p.misfits[i].first[:0]}
 	}
-	c.emptyTally()
+	if c.empty == nil {
+		c.emptyTally()
+	}
 	copy(p.tally, c.empty)
 	c.rows.Reset(chunk)
-	rec := &c.rec
-	fields := len(c.src.Layout.Columns)
-	accepted := 0
 	if c.summer != nil {
 		c.summer.Sum()
 		defer func() { p.sum = c.summer.Sum() }()
 	}
+	accepted := 0
 	for {
-		kind, ok := c.rows.Next(rec)
+		kind, ok := c.rows.Next(&c.rec)
 		if !ok {
 			return
 		}
@@ -154,67 +154,77 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 			continue
 		}
 		p.records++
-		if c.without != nil && c.without[rec.Line] {
+		if c.without != nil && c.without[c.rec.Line] || !c.read(p) {
 			continue
 		}
-		if rec.Fault != delimited.NoFault {
-			p.rejects = append(p.rejects, c.faulty(rec, p.records))
-			continue
+		if accepted++; !skip[accepted-1] {
+			c.accept(p)
 		}
-		if len(rec.Fields) != fields {
-			p.rejects = append(p.rejects, c.reject(rec, p.records, "", tray.FieldCount, fmt.Sprintf("has %s, the header has %d", plural(len(rec.Fields)-c.lead(), "field"), fields-c.lead()), string(rec.Raw)))
-			continue
-		}
-		if c.number {
-			c.row[0].Null, c.row[0].Int = false, c.recordNumber(p)
-		}
-		verdict, wrong := c.values(rec, p.first+p.records)
-		if verdict == leftOut {
-			p.skipped[source.LeftOut]++
-			continue
-		}
-		for _, m := range wrong {
-			if m.misfit == reading.OK {
-				continue // an expression failed; there is no value to show
+	}
+}
+
+// read reads the record at hand into c.row, and reports whether it is a row;
+// else it is skipped or rejected.
+func (c *converter) read(p *part) bool {
+	rec := &c.rec
+	if rec.Fault != delimited.NoFault {
+		p.rejects = append(p.rejects, c.faulty(rec, p.records))
+		return false
+	}
+	if fields := len(c.src.Layout.Columns); len(rec.Fields) != fields {
+		p.rejects = append(p.rejects, c.reject(rec, p.records, "", tray.FieldCount,
+			fmt.Sprintf("has %s, the header has %d", plural(len(rec.Fields)-c.lead(), "field"), fields-c.lead()), string(rec.Raw)))
+		return false
+	}
+	if c.number {
+		c.row[0].Null, c.row[0].Int = false, c.recordNumber(p)
+	}
+	verdict, wrong := c.values(rec, p.first+p.records)
+	switch verdict {
+	case leftOut:
+		p.skipped[source.LeftOut]++
+	case wrongValues:
+		for i := range wrong {
+			if w := &wrong[i]; w.misfit != reading.OK { // else an expression failed; there is no value to show
+				p.misfits[w.column].add(w, rec.Line)
 			}
-			x := &p.misfits[m.column]
-			x.count++
-			if m.misfit == reading.TooLong {
-				x.tooLong++
-				x.longest = max(x.longest, utf8.RuneCount(m.shown))
-			}
-			if len(x.first) == 0 {
-				x.reason = m.reason
-			}
-			if len(x.first) < 3 {
-				x.first = append(x.first, profile.Example{Line: rec.Line, Value: string(m.field)})
-			}
 		}
-		if verdict == wrongValues {
-			m := wrong[0]
-			column := ""
-			if m.column >= 0 {
-				column = c.plan.Columns[m.column].Name
-			}
-			r := c.reject(rec, p.records, column, m.code(), m.reason, string(m.field))
-			p.rejects = append(p.rejects, r)
-			continue
+		w := &wrong[0]
+		column := ""
+		if w.column >= 0 {
+			column = c.plan.Columns[w.column].Name
 		}
-		if skip[accepted] {
-			accepted++
-			continue
+		p.rejects = append(p.rejects, c.reject(rec, p.records, column, w.code(), w.reason, string(w.field)))
+	case goodValues:
+	}
+	return verdict == goodValues
+}
+
+// accept takes c.row into the account, and encodes it.
+func (c *converter) accept(p *part) {
+	for i := range c.row {
+		p.tally[i].Add(&c.row[i])
+	}
+	if c.enc != nil {
+		if c.place != nil {
+			c.place.Place(c.index, c.rec.Line)
 		}
-		accepted++
-		for i := range c.row {
-			p.tally[i].Add(&c.row[i])
-		}
-		if c.enc != nil {
-			if c.place != nil {
-				c.place.Place(c.index, rec.Line)
-			}
-			p.data = c.enc.Append(p.data, c.row)
-		}
-		p.rows++
+		p.data = c.enc.Append(p.data, c.row)
+	}
+	p.rows++
+}
+
+// add counts a value that does not fit.
+func (m *misfits) add(w *wrongValue, line int64) {
+	if m.count++; w.misfit == reading.TooLong {
+		m.tooLong++
+		m.longest = max(m.longest, utf8.RuneCount(w.shown))
+	}
+	if len(m.first) == 0 {
+		m.reason = w.reason
+	}
+	if len(m.first) < 3 {
+		m.first = append(m.first, profile.Example{Line: line, Value: string(w.field)})
 	}
 }
 

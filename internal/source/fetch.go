@@ -1,6 +1,7 @@
 package source
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -135,70 +136,23 @@ func (f *fetch) once(ctx context.Context) error {
 	defer cancel()
 	quiet := time.AfterFunc(f.idle, cancel)
 	defer quiet.Stop()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, f.url.String(), nil)
+	req, err := f.request(ctx)
 	if err != nil {
 		return permanent{err}
 	}
-	req.Header.Set("Accept-Encoding", "gzip")
-	req.Header.Set("User-Agent", "ambertray")
-	from := f.sp.size
-	if from > 0 && f.resume {
-		req.Header.Set("Range", "bytes="+strconv.FormatInt(from, 10)+"-")
-		if f.etag != "" {
-			req.Header.Set("If-Range", f.etag)
-		} else {
-			req.Header.Set("If-Range", f.changed)
-		}
-	}
-	client := &http.Client{CheckRedirect: func(r *http.Request, via []*http.Request) error {
-		if len(via) >= maxRedirects {
-			return permanent{fmt.Errorf("more than %d redirects", maxRedirects)}
-		}
-		if !IsLink(r.URL.String()) {
-			return permanent{fmt.Errorf("it redirects to %s, which is not followed", r.URL.Scheme)}
-		}
-		return nil
-	}}
 	silent := func(err error) error {
 		if ctx.Err() != nil {
 			return fmt.Errorf("the server sent nothing for %s", f.idle)
 		}
 		return err
 	}
-	resp, err := client.Do(req)
+	resp, err := (&http.Client{CheckRedirect: follow}).Do(req)
 	if err != nil {
 		return silent(err)
 	}
 	defer resp.Body.Close()
-	switch {
-	case resp.StatusCode == http.StatusPartialContent && from > 0:
-		var at int64
-		if _, err := fmt.Sscanf(resp.Header.Get("Content-Range"), "bytes %d-", &at); err != nil || at != from {
-			return permanent{fmt.Errorf("the server answers with another part than was asked for (%s)", resp.Header.Get("Content-Range"))}
-		}
-	case resp.StatusCode == http.StatusOK:
-		if err := f.again(); err != nil { // from the beginning
-			return permanent{err}
-		}
-		f.whole = resp.ContentLength
-	case resp.StatusCode >= 500 || resp.StatusCode == http.StatusTooManyRequests || resp.StatusCode == http.StatusRequestTimeout:
-		return fmt.Errorf("the server answers %s", resp.Status)
-	default:
-		return permanent{fmt.Errorf("the server answers %s", resp.Status)}
-	}
-	f.etag, f.changed = resp.Header.Get("ETag"), resp.Header.Get("Last-Modified")
-	if strings.HasPrefix(f.etag, "W/") {
-		f.etag = ""
-	}
-	f.resume = resp.Header.Get("Accept-Ranges") == "bytes" && (f.etag != "" || f.changed != "") || resp.StatusCode == http.StatusPartialContent
-	f.base = answerName(resp)
-	if f.whole > 0 {
-		if err := f.sp.room(f.whole - f.sp.size); err != nil {
-			return permanent{err}
-		}
-		if f.whole > f.sp.limit {
-			return errTooLarge
-		}
+	if err := f.answered(resp); err != nil {
+		return err
 	}
 	buf := make([]byte, 256<<10)
 	for {
@@ -221,6 +175,72 @@ func (f *fetch) once(ctx context.Context) error {
 	}
 	if f.whole >= 0 && f.sp.size != f.whole {
 		return fmt.Errorf("%s came, and %s were announced", phrase.Count(f.sp.size, "byte"), phrase.Grouped(f.whole))
+	}
+	return nil
+}
+
+// request asks for the file, or for what is missing of it where the server allows
+// that (RFC 9110, 14.2).
+func (f *fetch) request(ctx context.Context) (*http.Request, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, f.url.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Accept-Encoding", "gzip")
+	req.Header.Set("User-Agent", "ambertray")
+	if f.sp.size > 0 && f.resume {
+		req.Header.Set("Range", "bytes="+strconv.FormatInt(f.sp.size, 10)+"-")
+		req.Header.Set("If-Range", cmp.Or(f.etag, f.changed))
+	}
+	return req, nil
+}
+
+// follow decides whether a redirect is followed.
+func follow(r *http.Request, via []*http.Request) error {
+	if len(via) >= maxRedirects {
+		return permanent{fmt.Errorf("more than %d redirects", maxRedirects)}
+	}
+	if !IsLink(r.URL.String()) {
+		return permanent{fmt.Errorf("it redirects to %s, which is not followed", r.URL.Scheme)}
+	}
+	return nil
+}
+
+// answered takes over what the head of an answer says, and makes room for what
+// follows it.
+func (f *fetch) answered(resp *http.Response) error {
+	from := f.sp.size
+	switch {
+	case resp.StatusCode == http.StatusPartialContent && from > 0:
+		var at int64
+		part := resp.Header.Get("Content-Range")
+		if _, err := fmt.Sscanf(part, "bytes %d-", &at); err != nil || at != from {
+			return permanent{fmt.Errorf("the server answers with another part than was asked for (%s)", part)}
+		}
+	case resp.StatusCode == http.StatusOK:
+		if err := f.again(); err != nil { // from the beginning
+			return permanent{err}
+		}
+		f.whole = resp.ContentLength
+	case resp.StatusCode >= 500 || resp.StatusCode == http.StatusTooManyRequests || resp.StatusCode == http.StatusRequestTimeout:
+		return fmt.Errorf("the server answers %s", resp.Status)
+	default:
+		return permanent{fmt.Errorf("the server answers %s", resp.Status)}
+	}
+	f.etag, f.changed = resp.Header.Get("ETag"), resp.Header.Get("Last-Modified")
+	if strings.HasPrefix(f.etag, "W/") {
+		f.etag = ""
+	}
+	f.resume = resp.Header.Get("Accept-Ranges") == "bytes" && (f.etag != "" || f.changed != "") || resp.StatusCode == http.StatusPartialContent
+	f.base = answerName(resp)
+	if f.whole <= 0 {
+		return nil
+	}
+	if err := f.sp.room(f.whole - f.sp.size); err != nil {
+		return permanent{err}
+	}
+	if f.whole > f.sp.limit {
+		return errTooLarge
 	}
 	return nil
 }

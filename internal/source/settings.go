@@ -36,6 +36,9 @@ func (s *Setting) Option() string {
 	return s.Key
 }
 
+// Chooses reports whether it chooses a part of a file.
+func (s *Setting) Chooses() bool { return s.needs != "" }
+
 // Put takes a value, as a person wrote it, into what is known. The error says
 // which values there are.
 func (s *Setting) Put(k *Known, value string) error { return s.put(k, value) }

@@ -35,78 +35,30 @@ func (s *Source) takeSheet(ctx context.Context, known Known) error {
 	if err != nil {
 		return s.unpackProblem(err)
 	}
+	if book == nil {
+		return &Problem{Source: s.Name, What: "has the parts of a workbook, but is a document of another kind", Do: "ask for the data as a workbook or a delimited file"}
+	}
 	return s.chooseSheet(ctx, book, known)
 }
 
 // chooseSheet finds the sheet that is wanted, and reads it.
 func (s *Source) chooseSheet(ctx context.Context, book *workbook.Book, known Known) error {
-	within := workbook.All
-	sheet := known.Sheet
-	asked := func(format string, args ...any) error {
-		var names []string
-		for _, x := range book.Sheets {
-			names = append(names, strconv.Quote(x.Name))
-		}
-		return &Problem{Source: s.Name, What: fmt.Sprintf(format, args...), Asked: true, Do: "its sheets are " + strings.Join(names, ", ")}
+	within, sheet, err := s.rangeIn(book, known)
+	if err != nil {
+		return err
 	}
-	if known.Range != "" {
-		r, err := workbook.ParseRange(known.Range)
-		if err != nil {
-			i := slices.IndexFunc(book.Names, func(n workbook.Name) bool { return strings.EqualFold(n.Name, known.Range) })
-			if i < 0 {
-				var names []string
-				for _, n := range book.Names {
-					names = append(names, n.Name)
-				}
-				return asked("has no range %q: neither cells like A5:H200 nor one of its named ranges and tables (%s)", known.Range, cmp.Or(strings.Join(names, ", "), "none"))
-			}
-			r = book.Names[i].Range
-			if sheet == "" {
-				sheet = book.Names[i].Sheet
-			} else if !strings.EqualFold(sheet, book.Names[i].Sheet) {
-				return asked("the range %s is on the sheet %q, not %q", known.Range, book.Names[i].Sheet, sheet)
-			}
-		}
-		within = r
-	}
-	at := -1
-	why, given := "the only one", false
+	at, why := 0, "the only one"
+	given := sheet != ""
 	switch {
-	case sheet != "":
-		given = true
-		if at = slices.IndexFunc(book.Sheets, func(x workbook.Sheet) bool { return x.Name == sheet }); at < 0 {
-			at = slices.IndexFunc(book.Sheets, func(x workbook.Sheet) bool { return strings.EqualFold(x.Name, sheet) })
+	case given:
+		if at = sheetNamed(book, sheet); at < 0 {
+			return s.notInBook(book, "has no sheet %q", sheet)
 		}
-		if n, err := strconv.Atoi(sheet); at < 0 && err == nil && n >= 1 && n <= len(book.Sheets) {
-			at = n - 1
+	case len(book.Sheets) > 1:
+		if at, err = s.onlyFilled(ctx, book); err != nil {
+			return err
 		}
-		if at < 0 {
-			return asked("has no sheet %q", sheet)
-		}
-	case len(book.Sheets) == 1:
-		at = 0
-	default:
-		// The only one with data will do.
-		for i := range book.Sheets {
-			some := false
-			err := book.Sheets[i].Rows(ctx, func(*workbook.Row) error { some = true; return errEnough })
-			if err != nil && err != errEnough {
-				return s.unpackProblem(fmt.Errorf("sheet %q: %w", book.Sheets[i].Name, err))
-			}
-			if some && at >= 0 {
-				parts, err := s.sheets(ctx, book)
-				if err != nil {
-					return err
-				}
-				return &Choice{Source: s.Name, What: "sheet", Parts: parts}
-			}
-			if some {
-				at, why = i, "the only one with data"
-			}
-		}
-		if at < 0 {
-			return &Problem{Source: s.Name, What: "its sheets are all empty", Do: "nothing can be loaded from it; ask for the file again"}
-		}
+		why = "the only one with data"
 	}
 	x := &book.Sheets[at]
 	s.Sheet = x.Name
@@ -133,6 +85,81 @@ func (s *Source) chooseSheet(ctx context.Context, book *workbook.Book, known Kno
 		s.Evidence = append(s.Evidence, Evidence{What: "range", Value: within.String(), Why: s.given(), Given: true})
 	}
 	return nil
+}
+
+// notInBook is the error of something that a person has named and the workbook
+// does not have.
+func (s *Source) notInBook(book *workbook.Book, format string, args ...any) error {
+	var names []string
+	for _, x := range book.Sheets {
+		names = append(names, strconv.Quote(x.Name))
+	}
+	return &Problem{Source: s.Name, What: fmt.Sprintf(format, args...), Asked: true, Do: "its sheets are " + strings.Join(names, ", ")}
+}
+
+// rangeIn is the range that is wanted, and the sheet: as given, or that of a named
+// range.
+func (s *Source) rangeIn(book *workbook.Book, known Known) (workbook.Range, string, error) {
+	if known.Range == "" {
+		return workbook.All, known.Sheet, nil
+	}
+	if r, err := workbook.ParseRange(known.Range); err == nil {
+		return r, known.Sheet, nil
+	}
+	i := slices.IndexFunc(book.Names, func(n workbook.Name) bool { return strings.EqualFold(n.Name, known.Range) })
+	if i < 0 {
+		var names []string
+		for _, n := range book.Names {
+			names = append(names, n.Name)
+		}
+		return workbook.All, "", s.notInBook(book, "has no range %q: neither cells like A5:H200 nor one of its named ranges and tables (%s)",
+			known.Range, cmp.Or(strings.Join(names, ", "), "none"))
+	}
+	n := book.Names[i]
+	if known.Sheet != "" && !strings.EqualFold(known.Sheet, n.Sheet) {
+		return workbook.All, "", s.notInBook(book, "the range %s is on the sheet %q, not %q", known.Range, n.Sheet, known.Sheet)
+	}
+	return n.Range, cmp.Or(known.Sheet, n.Sheet), nil
+}
+
+// sheetNamed is the sheet of a name, in any case, or of a number from 1; -1: there
+// is none.
+func sheetNamed(book *workbook.Book, name string) int {
+	at := slices.IndexFunc(book.Sheets, func(x workbook.Sheet) bool { return x.Name == name })
+	if at < 0 {
+		at = slices.IndexFunc(book.Sheets, func(x workbook.Sheet) bool { return strings.EqualFold(x.Name, name) })
+	}
+	if n, err := strconv.Atoi(name); at < 0 && err == nil && n >= 1 && n <= len(book.Sheets) {
+		at = n - 1
+	}
+	return at
+}
+
+// onlyFilled is the only sheet with data. If there are several, one has to be
+// chosen.
+func (s *Source) onlyFilled(ctx context.Context, book *workbook.Book) (int, error) {
+	at := -1
+	for i := range book.Sheets {
+		some := false
+		err := book.Sheets[i].Rows(ctx, func(*workbook.Row) error { some = true; return errEnough })
+		if err != nil && err != errEnough {
+			return 0, s.unpackProblem(fmt.Errorf("sheet %q: %w", book.Sheets[i].Name, err))
+		}
+		if some && at >= 0 {
+			parts, err := s.sheets(ctx, book)
+			if err != nil {
+				return 0, err
+			}
+			return 0, &Choice{Source: s.Name, What: "sheet", Parts: parts}
+		}
+		if some {
+			at = i
+		}
+	}
+	if at < 0 {
+		return 0, &Problem{Source: s.Name, What: "its sheets are all empty", Do: "nothing can be loaded from it; ask for the file again"}
+	}
+	return at, nil
 }
 
 var errEnough = fmt.Errorf("enough")

@@ -13,6 +13,7 @@ import (
 // elements are compared without their namespace, so that the strict and the
 // transitional form are read alike.
 type ooxml struct {
+	rels map[string]string // of the main part, by their ids
 	*parts
 	first1904 bool
 	styles    []style // of cellXfs
@@ -34,73 +35,24 @@ func openOOXML(p *parts) (*Book, error) {
 	if !x.has(main) || !strings.Contains(main, "workbook") {
 		return nil, nil // a document of another kind
 	}
-	rels, err := x.related(main, "")
-	if err != nil {
+	var err error
+	if x.rels, err = x.related(main, ""); err != nil {
 		return nil, err
 	}
 	b := &Book{Kind: "an Office Open XML workbook"}
-	s, err := x.open(main)
-	if err != nil {
-		return nil, err
-	}
-	defer s.close()
-	type named struct{ name, ref string }
-	var names []named
-	var at []string // part of each sheet
-	err = s.each(func() error {
-		switch string(s.name) {
-		case "workbookPr":
-			x.first1904 = s.attrTrue("date1904")
-		case "sheet":
-			name, _ := s.attr("name")
-			tab := Sheet{Name: string(name)}
-			state, _ := s.attr("state")
-			tab.Hidden = string(state) == "hidden" || string(state) == "veryHidden"
-			id, _ := s.attr("id") // r:id
-			part := rels[string(id)]
-			if part == "" || !strings.Contains(part, "worksheet") {
-				return nil // a chart, or a dialogue
-			}
-			at = append(at, part)
-			var merged int64
-			tab.merged = func() int64 { return merged }
-			tab.rows = func(ctx context.Context, row func(*Row) error) error {
-				merged = 0
-				return x.rows(ctx, part, row, &merged)
-			}
-			b.Sheets = append(b.Sheets, tab)
-		case "definedName":
-			name, _ := s.attr("name")
-			n := string(name)
-			if s.self {
-				return nil
-			}
-			t, err := s.next()
-			if err == nil && t == text {
-				names = append(names, named{n, string(s.text)})
-			}
-			return err
-		}
-		return nil
-	}, "workbookPr", "sheet", "definedName")
+	at, err := x.list(main, b)
 	if err != nil {
 		return nil, err
 	}
 	if len(b.Sheets) == 0 {
 		return nil, fmt.Errorf("the workbook has no sheets")
 	}
-	for _, n := range names {
-		if sheet, r, ok := parseReference(n.ref); ok && !strings.HasPrefix(n.name, "_xlnm.") {
-			b.Names = append(b.Names, Name{n.name, sheet, r})
-		}
-	}
 	for i, part := range at {
 		if err := x.tables(b, b.Sheets[i].Name, part); err != nil {
 			return nil, err
 		}
 	}
-	for id, to := range rels {
-		_ = id
+	for _, to := range x.rels {
 		switch {
 		case strings.HasSuffix(to, "styles.xml"):
 			if err := x.readStyles(to); err != nil {
@@ -111,6 +63,66 @@ func openOOXML(p *parts) (*Book, error) {
 		}
 	}
 	return b, nil
+}
+
+// list reads the sheets and names of a workbook's main part (ECMA-376, 18.2), and
+// returns the part of each sheet.
+func (x *ooxml) list(main string, b *Book) (at []string, err error) {
+	s, err := x.open(main)
+	if err != nil {
+		return nil, err
+	}
+	defer s.close()
+	return at, s.each(func() error {
+		switch string(s.name) {
+		case "workbookPr":
+			x.first1904 = s.attrTrue("date1904")
+		case "sheet":
+			if part := x.sheet(s, b); part != "" {
+				at = append(at, part)
+			}
+		case "definedName":
+			return definedName(s, b)
+		}
+		return nil
+	}, "workbookPr", "sheet", "definedName")
+}
+
+// sheet adds the sheet that an element names, and returns its part, or nothing: a
+// chart, or a dialogue.
+func (x *ooxml) sheet(s *scanner, b *Book) (part string) {
+	id, _ := s.attr("id") // r:id
+	if part = x.rels[string(id)]; part == "" || !strings.Contains(part, "worksheet") {
+		return ""
+	}
+	name, _ := s.attr("name")
+	state, _ := s.attr("state")
+	tab := Sheet{Name: string(name), Hidden: string(state) == "hidden" || string(state) == "veryHidden"}
+	var merged int64
+	tab.merged = func() int64 { return merged }
+	tab.rows = func(ctx context.Context, row func(*Row) error) error {
+		merged = 0
+		return x.rows(ctx, part, row, &merged)
+	}
+	b.Sheets = append(b.Sheets, tab)
+	return part
+}
+
+// definedName adds a range that has a name, but those of the program's own.
+func definedName(s *scanner, b *Book) error {
+	attr, _ := s.attr("name")
+	name := string(attr)
+	if s.self {
+		return nil
+	}
+	t, err := s.next()
+	if err != nil || t != text {
+		return err
+	}
+	if sheet, r, ok := parseReference(string(s.text)); ok && !strings.HasPrefix(name, "_xlnm.") {
+		b.Names = append(b.Names, Name{name, sheet, r})
+	}
+	return nil
 }
 
 // related reads the relations of a part: the parts by their id, or only those

@@ -240,73 +240,16 @@ func (r *odsRows) cell(column int) (next int, err error) {
 		*r.merged++
 	}
 	from := len(r.arena)
-	isText := false
-	kind, _ := s.attr("value-type")
-	failed := false
-	if k := string(kind); k != "" {
-		// LibreOffice writes the error's text as a string, and says so beside.
-		failed = bytes.Contains(s.attrs, []byte(`calcext:value-type="error"`))
-		switch k {
-		case "float", "percentage", "currency":
-			v, _ := s.attr("value")
-			r.arena, _ = appendNumber(r.arena, v)
-		case "date":
-			v, _ := s.attr("date-value")
-			r.arena = append(r.arena, bytes.Replace(v, []byte("T"), []byte(" "), 1)...)
-		case "time":
-			v, _ := s.attr("time-value")
-			r.arena = appendPeriod(r.arena, string(v))
-		case "boolean":
-			v, _ := s.attr("boolean-value")
-			r.arena = append(r.arena, v...)
-		default:
-			isText = true
-			if v, ok := s.attr("string-value"); ok {
-				r.arena = append(r.arena, v...)
-			}
+	isText, failed := r.value()
+	switch typed := len(r.arena) > from; {
+	case !s.self:
+		if err := r.paragraphs(isText && !typed); err != nil {
+			return 0, err
 		}
-	}
-	typed := len(r.arena) > from
-	paragraphs := 0
-	if !s.self {
-		for depth := 1; depth > 0; {
-			t, err := s.next()
-			switch {
-			case err != nil:
-				return 0, err
-			case t == eof:
-				return 0, s.broken("it ends within a cell")
-			case t == start && (s.is("annotation") || s.is("frame") || s.is("shape") || s.is("ruby-text")):
-				if err := s.skip(); err != nil {
-					return 0, err
-				}
-			case t == start:
-				depth++
-				if typed || !isText {
-					continue
-				}
-				switch {
-				case s.is("p"):
-					if paragraphs++; paragraphs > 1 {
-						r.arena = append(r.arena, '\n')
-					}
-				case s.is("s"):
-					for range min(max(1, s.attrInt("c", 1)), 1000) {
-						r.arena = append(r.arena, ' ')
-					}
-				case s.is("tab"):
-					r.arena = append(r.arena, '\t')
-				case s.is("line-break"):
-					r.arena = append(r.arena, '\n')
-				}
-			case t == end:
-				depth--
-			case t == text && paragraphs > 0 && depth > 1 && !typed && isText:
-				r.arena = append(r.arena, s.text...)
-			}
+	default:
+		if _, err := s.next(); err != nil {
+			return 0, err
 		}
-	} else if _, err := s.next(); err != nil {
-		return 0, err
 	}
 	next = column + times
 	if len(r.arena) > longest {
@@ -326,6 +269,89 @@ func (r *odsRows) cell(column int) (next int, err error) {
 		r.at = append(r.at, uint32(from), uint32(len(r.arena)))
 	}
 	return next, nil
+}
+
+// value appends what the cell's attributes say of its value (ODF 1.3, 19.385).
+// isText tells that it is a text, which may stand within the cell; failed that it
+// is a formula's error.
+func (r *odsRows) value() (isText, failed bool) {
+	s := r.s
+	kind, _ := s.attr("value-type")
+	switch string(kind) {
+	case "":
+		return false, false
+	case "float", "percentage", "currency":
+		v, _ := s.attr("value")
+		r.arena, _ = appendNumber(r.arena, v)
+	case "date":
+		v, _ := s.attr("date-value")
+		r.arena = append(r.arena, bytes.Replace(v, []byte("T"), []byte(" "), 1)...)
+	case "time":
+		v, _ := s.attr("time-value")
+		r.arena = appendPeriod(r.arena, string(v))
+	case "boolean":
+		v, _ := s.attr("boolean-value")
+		r.arena = append(r.arena, v...)
+	default:
+		isText = true
+		if v, ok := s.attr("string-value"); ok {
+			r.arena = append(r.arena, v...)
+		}
+	}
+	// LibreOffice writes the error's text as a string, and says so beside.
+	return isText, bytes.Contains(s.attrs, []byte(`calcext:value-type="error"`))
+}
+
+// paragraphs reads a cell to its end. With wanted, the text of its paragraphs is
+// appended, a line break between them.
+func (r *odsRows) paragraphs(wanted bool) error {
+	s := r.s
+	paragraphs := 0
+	for depth := 1; depth > 0; {
+		t, err := s.next()
+		switch {
+		case err != nil:
+			return err
+		case t == eof:
+			return s.broken("it ends within a cell")
+		case t == start && (s.is("annotation") || s.is("frame") || s.is("shape") || s.is("ruby-text")):
+			if err := s.skip(); err != nil {
+				return err
+			}
+		case t == start:
+			if depth++; wanted {
+				if s.is("p") {
+					paragraphs++
+				}
+				r.inline(paragraphs)
+			}
+		case t == end:
+			depth--
+		case t == text && paragraphs > 0 && depth > 1 && wanted:
+			r.arena = append(r.arena, s.text...)
+		}
+	}
+	return nil
+}
+
+// inline appends what an element within a cell stands for; paragraphs is how many
+// have begun.
+func (r *odsRows) inline(paragraphs int) {
+	s := r.s
+	switch {
+	case s.is("p"):
+		if paragraphs > 1 {
+			r.arena = append(r.arena, '\n')
+		}
+	case s.is("s"):
+		for range min(max(1, s.attrInt("c", 1)), 1000) {
+			r.arena = append(r.arena, ' ')
+		}
+	case s.is("tab"):
+		r.arena = append(r.arena, '\t')
+	case s.is("line-break"):
+		r.arena = append(r.arena, '\n')
+	}
 }
 
 // appendPeriod writes a duration of XML Schema, PT10H30M00.5S, as a time.

@@ -20,6 +20,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -85,13 +86,15 @@ var ErrEncrypted = errors.New("the workbook has a password")
 // Is reports whether a file that begins like this may be a workbook.
 func Is(head []byte) bool { return bytes.HasPrefix(head, []byte("PK\x03\x04")) }
 
-// families are the kinds of workbook, known by the parts that each has.
+// families are the kinds of workbook, known by the parts that each has, and by a
+// word in the name of another: texts and slides have parts like these, too.
 var families = []struct {
 	parts [2]string
+	word  string
 	open  func(*parts) (*Book, error)
 }{
-	{[2]string{"content.xml", "META-INF/manifest.xml"}, openODS},
-	{[2]string{"[Content_Types].xml", "_rels/.rels"}, openOOXML},
+	{[2]string{"content.xml", "META-INF/manifest.xml"}, "", openODS},
+	{[2]string{"[Content_Types].xml", "_rels/.rels"}, "workbook", openOOXML},
 }
 
 // Holds reports whether a zip archive has the parts of a workbook.
@@ -123,7 +126,8 @@ func partsOf(r io.ReaderAt, size int64) (*parts, func(*parts) (*Book, error), er
 		p.files[strings.TrimPrefix(path.Clean("/"+f.Name), "/")] = f
 	}
 	for _, x := range families {
-		if p.files[x.parts[0]] != nil && p.files[x.parts[1]] != nil {
+		named := slices.ContainsFunc(z.File, func(f *zip.File) bool { return strings.Contains(f.Name, x.word) })
+		if p.files[x.parts[0]] != nil && p.files[x.parts[1]] != nil && named {
 			return p, x.open, nil
 		}
 	}
