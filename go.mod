@@ -16,6 +16,7 @@ require (
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
 	golang.org/x/tools v0.52.0
+	// The release that modernc.org/sqlite was translated against; see TestLibraryFitsSQLite.
 	modernc.org/libc v1.79.0
 	modernc.org/sqlite v1.61.1
 )

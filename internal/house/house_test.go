@@ -7,6 +7,9 @@ import (
 	"go/constant"
 	"go/token"
 	"go/types"
+	"os"
+	"os/exec"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -116,4 +119,120 @@ func missingCases(p *packages.Package, s *ast.SwitchStmt, set []*types.Const) (m
 		}
 	}
 	return missing
+}
+
+// Limits of a function. What is above either says why in its comment, with the
+// words "It is long because".
+const (
+	mostLines    = 80
+	mostBranches = 30
+)
+
+func TestFunctionsAreShort(t *testing.T) {
+	for _, p := range load(t) {
+		for _, f := range p.Syntax {
+			for _, d := range f.Decls {
+				fn, ok := d.(*ast.FuncDecl)
+				if !ok || fn.Body == nil {
+					continue
+				}
+				lines := p.Fset.Position(fn.End()).Line - p.Fset.Position(fn.Pos()).Line + 1
+				if n := branches(fn); (lines > mostLines || n > mostBranches) && !strings.Contains(strings.Join(strings.Fields(fn.Doc.Text()), " "), "It is long because") {
+					t.Errorf("%s: %s has %d lines and %d branches, and does not say why", where(p, fn), fn.Name.Name, lines, n)
+				}
+			}
+		}
+	}
+}
+
+// branches counts the ways through a function, as cyclomatic complexity does.
+func branches(fn *ast.FuncDecl) int {
+	n := 1
+	ast.Inspect(fn, func(x ast.Node) bool {
+		switch x := x.(type) {
+		case *ast.IfStmt, *ast.ForStmt, *ast.RangeStmt, *ast.CaseClause, *ast.CommClause:
+			n++
+		case *ast.BinaryExpr:
+			if x.Op == token.LAND || x.Op == token.LOR {
+				n++
+			}
+		}
+		return true
+	})
+	return n
+}
+
+// What is below says nothing of what is above: imports run down the list of
+// folders in docs/architecture.md, which has every folder once.
+func TestImportsRunDown(t *testing.T) {
+	b, err := os.ReadFile("../../docs/architecture.md")
+	require.NoError(t, err)
+	_, rest, ok := strings.Cut(string(b), "```folders\n")
+	require.True(t, ok, "the list of folders")
+	list, _, _ := strings.Cut(rest, "```")
+	level := map[string]int{}
+	for i, line := range strings.Split(strings.TrimSpace(list), "\n") {
+		names, _, _ := strings.Cut(line, "   ") // names stand two blanks apart
+		for _, name := range strings.Fields(names) {
+			require.NotContains(t, level, name, "it stands twice")
+			level[name] = i + 1
+		}
+	}
+	for _, p := range load(t) {
+		name := strings.TrimPrefix(strings.TrimPrefix(p.PkgPath, module), "internal/")
+		require.Contains(t, level, name, "docs/architecture.md does not name the folder %s", name)
+		for path := range p.Imports {
+			if below, ours := strings.CutPrefix(path, module+"internal/"); ours {
+				assert.Greater(t, level[below], level[name], "%s imports %s, which stands above it", name, below)
+			}
+		}
+		level[name] += 0
+	}
+	assert.Len(t, level, len(load(t)), "each folder is there")
+}
+
+// SQLite's library is C translated to Go against one release of this package:
+// with another, memory is handed over wrongly. Whoever updates one updates both.
+func TestLibraryFitsSQLite(t *testing.T) {
+	version := func(args ...string) string {
+		cmd := exec.Command("go", append([]string{"list", "-m", "-f"}, args...)...)
+		out, err := cmd.Output()
+		require.NoError(t, err)
+		return strings.TrimSpace(string(out))
+	}
+	mod, err := os.ReadFile(version("{{.GoMod}}", "modernc.org/sqlite"))
+	require.NoError(t, err)
+	assert.Regexp(t, `modernc.org/libc `+regexp.QuoteMeta(version("{{.Version}}", "modernc.org/libc"))+`(\s|$)`, string(mod))
+}
+
+// CONTRIBUTING names files that are there.
+func TestContributingIsTrue(t *testing.T) {
+	b, err := os.ReadFile("../../CONTRIBUTING.md")
+	require.NoError(t, err)
+	named := regexp.MustCompile("`((?:internal|docs|scripts)/[^`]+|[A-Z]+\\.md)`").FindAllStringSubmatch(string(b), -1)
+	assert.Greater(t, len(named), 30)
+	for _, m := range named {
+		_, err := os.Stat("../../" + m[1])
+		assert.NoError(t, err)
+	}
+	for _, head := range []string{"database", "format", "command", "finding", "type"} {
+		assert.Contains(t, string(b), "\n## Add a "+head+"\n")
+	}
+}
+
+// Every module that is linked into the program is in the notices, in the version
+// that is linked. scripts/notices writes them.
+func TestNoticesAreComplete(t *testing.T) {
+	b, err := os.ReadFile("../../THIRD-PARTY-NOTICES.txt")
+	require.NoError(t, err)
+	cmd := exec.Command("go", "list", "-deps", "-f", "{{with .Module}}{{if not .Main}}{{.Path}} {{.Version}}{{end}}{{end}}", "../../cmd/ambertray")
+	out, err := cmd.Output()
+	require.NoError(t, err)
+	modules := slices.Compact(slices.Sorted(strings.Lines(string(out))))
+	assert.Greater(t, len(modules), 10)
+	for _, m := range modules {
+		if m = strings.TrimSpace(m); m != "" {
+			assert.Contains(t, string(b), "\n"+m+"\n", "scripts/notices")
+		}
+	}
 }

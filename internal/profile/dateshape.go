@@ -22,6 +22,8 @@ type dateScan struct {
 }
 
 // scan reports whether b could be a date or time.
+//
+// It is long because it runs for every field that may be a date, once over its bytes.
 func (d *dateScan) scan(b []byte) bool {
 	d.shape, d.n, d.nruns, d.zone = [28]byte{}, 0, 0, 0
 	if len(b) < 4 || len(b) > 48 {
@@ -276,6 +278,8 @@ func resolve(key [28]byte) []*dateCandidate {
 }
 
 // dateForms understands three numbers, or two and a month's name.
+//
+// It is long because it tries each way to read a shape beside the others.
 func dateForms(k string, base dateCandidate) (out []dateCandidate) {
 	var runs []byte
 	var seps []string

@@ -19,6 +19,8 @@ const nearMiss = 0.05
 var ladder = []int{1, 2, 3, 5, 10, 15, 20, 30, 40, 50, 60, 80, 100, 120, 160, 200, 255, 400, 500, 1000, 2000, 4000}
 
 // decide turns evidence into columns, keys and findings.
+//
+// It is long because the order in which things are decided matters, and is to be seen.
 func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt Options) {
 	p.Widths = all.widths
 	slices.SortFunc(p.Widths, func(a, b WidthCount) int { return cmp.Compare(b.count, a.count) })

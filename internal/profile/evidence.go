@@ -149,6 +149,8 @@ func (e *evidence) observe(s *scratch, field []byte, quoted bool, line spot, asc
 }
 
 // observeTimes counts a field that stands times times, first on line.
+//
+// It is long because it runs for every field, and calls as little as it can.
 func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot, ascii bool, times int64) uint64 {
 	s.times = times
 	e.fields += times
@@ -274,6 +276,8 @@ func letterBit(c byte) uint32 {
 }
 
 // plainNumber counts [-]digits[.digits] of at most 18 digits.
+//
+// It is long because it runs for every field that begins like a number.
 func (e *evidence) plainNumber(s *scratch, b []byte, line spot) bool {
 	neg := b[0] == '-'
 	d := b
@@ -502,6 +506,8 @@ type scratch struct {
 }
 
 // merge adds what another goroutine saw.
+//
+// It is long because it has a line or two for each kind of evidence.
 func (e *evidence) merge(o *evidence) {
 	e.fields += o.fields
 	e.blanks += o.blanks

@@ -44,6 +44,8 @@ func certainMarks(e *evidence) map[reading.Mark]bool {
 // bestNumber is the way of writing that reads most of the column's numbers.
 // ambiguous is the mark that stands once before three digits and that nothing
 // in the column decides.
+//
+// It is long because it tries all ways of writing, one loop in the other.
 func (d *decision) bestNumber() (best reading.Number, ambiguous reading.Mark) {
 	e := d.e
 	currencies := []string{""}

@@ -206,6 +206,8 @@ func currencyAt(b []byte, front bool) string {
 }
 
 // body reads digits and marks.
+//
+// It is long because it runs for every number, once over its bytes.
 func (n *NumberScan) body(b []byte) bool {
 	var first, second Mark // kinds of mark, in order of appearance
 	var firsts int         // how often the first kind stands

@@ -59,6 +59,8 @@ var pow10 = func() (p [19]int64) {
 
 // Prepare checks the reader and makes it ready. Call it once, after the
 // fields are set and before the first Read.
+//
+// It is long because it checks every setting of a reader, each by itself.
 func (r *Reader) Prepare() error {
 	t := r.Type
 	if t.IsTemporal() {

@@ -365,6 +365,8 @@ func (c *converter) values(rec *delimited.Record, number int64) (verdict, []wron
 
 // express evaluates the plan's expressions for a record whose fields have been
 // read.
+//
+// It is long because what expressions may use has to be set before any is evaluated.
 func (c *converter) express(rec *delimited.Record, number int64, wrong []wrongValue) (out bool, _ []wrongValue) {
 	first, lead := c.first(), c.lead()
 	x, line := c.record, rec.Line

@@ -40,6 +40,8 @@ func builtin(id int) style {
 
 // styleOf reads a number format code (18.8.31), as far as it tells a date or
 // time from a number.
+//
+// It is long because a format is read letter by letter, each with a meaning of its own.
 func styleOf(code string) style {
 	code, _, _ = strings.Cut(code, ";") // for positive numbers
 	days, times, long, other := false, false, false, false

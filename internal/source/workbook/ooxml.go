@@ -345,6 +345,9 @@ func appendEscaped(b, t []byte) []byte {
 }
 
 // rows streams one sheet.
+//
+// It is long because it runs for every cell, and keeps what it knows of the row in
+// registers.
 func (x *ooxml) rows(ctx context.Context, part string, f func(*Row) error, merged *int64) error {
 	if err := x.loadShared(); err != nil {
 		return err

@@ -112,6 +112,9 @@ func (s *scanner) broken(what string) error {
 }
 
 // next goes to the next start, end or text.
+//
+// It is long because all that XML may have at a place is decided in one switch, by the
+// first bytes.
 func (s *scanner) next() (token, error) {
 	if s.open && s.self {
 		s.open = false
