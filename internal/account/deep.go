@@ -39,7 +39,8 @@ type DeepCheck struct {
 
 // Deep rereads the sources of a load, and its mended rejects, and compares
 // every value with the table. The sources must be unchanged.
-func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, conn db.Session, progress func(stage string, rows int64)) (*DeepCheck, error) {
+func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, conn db.Session,
+	progress func(stage string, rows int64)) (*DeepCheck, error) {
 	d := &DeepCheck{Within: r.Table.Rows > r.Records.Loaded+r.Records.Mended}
 	sources, without, err := accounted(ctx, e, r, p)
 	if err != nil {
@@ -79,16 +80,19 @@ func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, con
 			d.Key = append(d.Key, i)
 		}
 	}
-	d.Result, err = proof.Compare(ctx, &sourceSide{rows.Job{Sources: sources, Plan: p, Without: without, Origins: origins(p), MaxRejects: -1, Entry: r.Entry, At: r.Started}}, side, opt)
+	d.Result, err = proof.Compare(ctx, &sourceSide{rows.Job{Sources: sources, Plan: p, Without: without,
+		Origins: origins(p), MaxRejects: -1, Entry: r.Entry, At: r.Started}}, side, opt)
 	return d, err
 }
 
 // accounted opens the sources of a load, and the files of its mends, with the
 // records in each that did not go into the table.
-func accounted(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan) (sources []*source.Source, without []map[int64]bool, err error) {
+func accounted(ctx context.Context, e *tray.Entry, r *tray.Receipt,
+	p *plan.Plan) (sources []*source.Source, without []map[int64]bool, err error) {
 	for _, check := range checkSources(r) {
 		if check.Answer != Agrees {
-			return nil, nil, fmt.Errorf("%s: %s\n  a deep check needs the file as it was loaded", check.Path, check.Text)
+			return nil, nil, fmt.Errorf("%s: %s\n  a deep check needs the file as it was loaded", check.Path,
+				check.Text)
 		}
 	}
 	at := map[string]int{}
@@ -180,7 +184,8 @@ func (s *tableSide) Rows(ctx context.Context, encoder func() sink.Encoder, take 
 	row := make([]reading.Value, len(readers))
 	var data []byte
 	rows := 0
-	err := s.conn.Scan(ctx, fmt.Sprintf("SELECT %s FROM %s", strings.Join(names, ", "), s.conn.Dialect().Qualified(s.table.Schema, s.table.Name)), s.columns,
+	err := s.conn.Scan(ctx, fmt.Sprintf("SELECT %s FROM %s", strings.Join(names, ", "),
+		s.conn.Dialect().Qualified(s.table.Schema, s.table.Name)), s.columns,
 		func(fields [][]byte) error {
 			for i, f := range fields {
 				v := &row[i]

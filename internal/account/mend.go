@@ -101,8 +101,10 @@ func (m *mend) originals(ctx context.Context) error {
 	m.seed, m.rejects = maphash.MakeSeed(), map[int64]original{}
 	widths := map[int64]int{}
 	headers, err := tray.ReadRejects(ctx, m.Entry.Path(tray.OriginalFile), func(r *tray.Reject) error {
-		o := original{hash: m.hash(r.Fields), column: r.Column, code: r.Code, reason: r.Reason, value: r.Value, source: r.Source, line: r.Line}
-		o.broken = r.Code.Broken(r.Reason) || slices.ContainsFunc(r.Fields, func(f tray.Field) bool { return strings.ContainsRune(f.Text, '\ufffd') })
+		o := original{hash: m.hash(r.Fields), column: r.Column, code: r.Code, reason: r.Reason, value: r.Value,
+			source: r.Source, line: r.Line}
+		o.broken = r.Code.Broken(r.Reason) ||
+			slices.ContainsFunc(r.Fields, func(f tray.Field) bool { return strings.ContainsRune(f.Text, '\ufffd') })
 		widths[r.Number] = len(r.Fields)
 		m.rejects[r.Number] = o
 		return nil
@@ -116,7 +118,8 @@ func (m *mend) originals(ctx context.Context) error {
 		m.rejects[n] = o
 	}
 	if int64(len(m.rejects)) != m.Receipt.Rejects() {
-		return fmt.Errorf("%s has %d rejects, but the receipt tells of %d\n  the file has been changed; restore it", m.Entry.Path(tray.OriginalFile), len(m.rejects), m.Receipt.Rejects())
+		return fmt.Errorf("%s has %d rejects, but the receipt tells of %d\n  the file has been changed; restore it",
+			m.Entry.Path(tray.OriginalFile), len(m.rejects), m.Receipt.Rejects())
 	}
 	return nil
 }
@@ -187,7 +190,9 @@ func (m *mend) keep(ctx context.Context) (_ string, err error) {
 			return nil
 		}
 		if was.broken && m.hash(r.Fields) == was.hash {
-			m.refused = append(m.refused, tray.RefusedAgain{Reject: r.Number, Column: was.column, Code: was.code, Reason: was.reason + "; it was not changed", Value: was.value})
+			m.refused = append(m.refused,
+				tray.RefusedAgain{Reject: r.Number, Column: was.column, Code: was.code, Reason: was.reason +
+					"; it was not changed", Value: was.value})
 			return nil
 		}
 		fields := r.Fields
@@ -211,7 +216,8 @@ func (m *mend) keep(ctx context.Context) (_ string, err error) {
 		return "", err
 	}
 	if !slices.Equal(headers, m.headers) {
-		return "", m.wrong(fmt.Sprintf("has other columns than the rejects had: %s, not %s", plan.List(headers), plan.List(m.headers)))
+		return "", m.wrong(fmt.Sprintf("has other columns than the rejects had: %s, not %s", plan.List(headers),
+			plan.List(m.headers)))
 	}
 	if err := w.Flush(); err != nil {
 		return "", err
@@ -220,7 +226,8 @@ func (m *mend) keep(ctx context.Context) (_ string, err error) {
 }
 
 func (m *mend) wrong(what string) error {
-	return &source.Problem{Source: m.Name, Asked: true, What: what, Do: "correct the file; " + tray.OriginalFile + " in the entry has the rejects as they were. Nothing was changed"}
+	return &source.Problem{Source: m.Name, Asked: true, What: what, Do: "correct the file; " + tray.OriginalFile +
+		" in the entry has the rejects as they were. Nothing was changed"}
 }
 
 // load loads the kept file as what it is: an addition to the table.
@@ -238,11 +245,13 @@ func (m *mend) load(ctx context.Context, name string) error {
 		return err
 	}
 	if found == nil {
-		return fmt.Errorf("the table %s does not exist any more\n  nothing was changed", db.Qualified(def.Schema, def.Name))
+		return fmt.Errorf("the table %s does not exist any more\n  nothing was changed",
+			db.Qualified(def.Schema, def.Name))
 	}
 	for _, c := range def.Columns {
 		if !slices.ContainsFunc(found.Columns, func(f db.Column) bool { return f.Name == c.Name }) {
-			return fmt.Errorf("the table %s has no column %s any more\n  nothing was changed", db.Qualified(def.Schema, def.Name), c.Name)
+			return fmt.Errorf("the table %s has no column %s any more\n  nothing was changed",
+				db.Qualified(def.Schema, def.Name), c.Name)
 		}
 	}
 	kept := &refusedRejects{}
@@ -269,7 +278,8 @@ func (m *mend) load(ctx context.Context, name string) error {
 				}
 			}
 			if int64(len(m.out.Mended)) != run.Records.Loaded {
-				return &load.Unbalanced{Differences: []string{fmt.Sprintf("%d rejects tried and %d refused, but %d loaded", len(numbers), len(kept.list), run.Records.Loaded)}, Fate: "nothing was committed"}
+				return &load.Unbalanced{Differences: []string{fmt.Sprintf("%d rejects tried and %d refused, but %d "+
+					"loaded", len(numbers), len(kept.list), run.Records.Loaded)}, Fate: "nothing was committed"}
 			}
 			if err := m.settle(run, name); err != nil {
 				return err
@@ -283,8 +293,9 @@ func (m *mend) load(ctx context.Context, name string) error {
 // settle makes the entry's new receipt.
 func (m *mend) settle(run *tray.Receipt, name string) error {
 	r := *m.Receipt
-	r.Mends = append(slices.Clone(r.Mends), tray.Mend{File: m.Name, Kept: name, SHA256: run.Sources[0].SHA256, At: m.At.UTC().Truncate(time.Millisecond),
-		Mended: m.out.Mended, Refused: m.out.Refused, Rows: run.Table.Rows})
+	r.Mends = append(slices.Clone(r.Mends),
+		tray.Mend{File: m.Name, Kept: name, SHA256: run.Sources[0].SHA256, At: m.At.UTC().Truncate(time.Millisecond),
+			Mended: m.out.Mended, Refused: m.out.Refused, Rows: run.Table.Rows})
 	r.Table.Rows = run.Table.Rows
 	r.Columns = slices.Clone(r.Columns)
 	before := m.Receipt.Records.Loaded + m.Receipt.Records.Mended
@@ -318,7 +329,8 @@ func (k *refusedRejects) Add(x tray.Reject) error {
 	if err != nil {
 		return err
 	}
-	k.list = append(k.list, tray.RefusedAgain{Reject: n, Column: x.Column, Code: x.Code, Reason: x.Reason, Value: rows.Clip(x.Value)})
+	k.list = append(k.list, tray.RefusedAgain{Reject: n, Column: x.Column, Code: x.Code, Reason: x.Reason,
+		Value: rows.Clip(x.Value)})
 	return nil
 }
 func (k *refusedRejects) Finish() error { return nil }
@@ -340,7 +352,9 @@ func origins(p *plan.Plan) map[string]*source.Source {
 func openKept(ctx context.Context, e *tray.Entry, name string) (*source.Source, error) {
 	comma, quote, none := ",", `"`, ""
 	header, zero, footer := int64(1), int64(0), 0
-	src, err := source.Open(ctx, e.Path(name), source.Known{Encoding: "utf-8", Delimiter: &comma, Quote: &quote, Escape: &none, Header: &header, Skip: &zero, Footer: &footer})
+	src, err := source.Open(ctx, e.Path(name),
+		source.Known{Encoding: "utf-8", Delimiter: &comma, Quote: &quote, Escape: &none, Header: &header, Skip: &zero,
+			Footer: &footer})
 	if err != nil {
 		return nil, err
 	}

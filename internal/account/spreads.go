@@ -16,7 +16,8 @@ import (
 // Spreads reads the sources of a load, and its mended rejects, again and
 // tells how the values that were loaded lie in each column. The sources must be
 // unchanged.
-func Spreads(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, progress func(rows.Progress)) ([]*tally.Spread, error) {
+func Spreads(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan,
+	progress func(rows.Progress)) ([]*tally.Spread, error) {
 	sources, without, err := accounted(ctx, e, r, p)
 	if err != nil {
 		return nil, err
@@ -26,7 +27,8 @@ func Spreads(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, 
 	if err != nil {
 		return nil, err
 	}
-	job := rows.Job{Sources: sources, Plan: p, Without: without, Origins: origins(p), MaxRejects: -1, Entry: r.Entry, At: r.Started, Progress: progress}
+	job := rows.Job{Sources: sources, Plan: p, Without: without, Origins: origins(p), MaxRejects: -1, Entry: r.Entry,
+		At: r.Started, Progress: progress}
 	if _, err := rows.Into(ctx, job, sink); err != nil {
 		return nil, err
 	}

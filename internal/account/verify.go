@@ -148,7 +148,9 @@ func (v *Verification) rows(r *tray.Receipt, now int64) {
 		v.Rows.Text = more + " than after the load: fewer than it had put in"
 	default:
 		v.Rows.Answer = Unknown
-		v.Rows.Text = more + " than after the load, in a table that held others, too; only a deep check can tell whether this load's are among them"
+		v.Rows.Text = more +
+			" than after the load, in a table that held others, too; only a deep check can tell whether this load's " +
+			"are among them"
 		if v.Answer != Differs {
 			v.Answer = Unknown
 		}
@@ -202,7 +204,8 @@ func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, conn db.Session) 
 			return err
 		}
 		if stops == nil {
-			return fmt.Errorf("%s is not there any more, so that it cannot be told whether the load is done", e.Path(tray.StopsFile))
+			return fmt.Errorf("%s is not there any more, so that it cannot be told whether the load is done",
+				e.Path(tray.StopsFile))
 		}
 		notes, err := load.NotesOf(ctx, conn, pending.Table.Schema, stops.Load)
 		if err != nil {
@@ -246,7 +249,8 @@ func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, conn db.Session) 
 			before = rows == pending.Table.Before
 		}
 		if before {
-			pending.Verdict, pending.Error = tray.Failed, "the program was ended at the commit, which did not come to be"
+			pending.Verdict, pending.Error = tray.Failed,
+				"the program was ended at the commit, which did not come to be"
 			pending.Records.Loaded = 0
 			if err := e.WriteReceipt(pending); err != nil {
 				return err
@@ -254,8 +258,10 @@ func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, conn db.Session) 
 			return nil
 		}
 	}
-	return fmt.Errorf("the program was ended at a commit, and the table tells neither that it came to be nor that it did not\n"+
-		"  compare %s with %s; if the load is in, rename the first to the second, else remove the first", e.Path(tray.ReceiptFile+".part"), e.Path(tray.ReceiptFile))
+	return fmt.Errorf("the program was ended at a commit, and the table tells neither that it came to be nor that "+
+		"it did not\n"+
+		"  compare %s with %s; if the load is in, rename the first to the second, else remove the first",
+		e.Path(tray.ReceiptFile+".part"), e.Path(tray.ReceiptFile))
 }
 
 // isTable reports whether a table is what a receipt says.

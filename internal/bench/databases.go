@@ -37,18 +37,26 @@ func databases(bin, self, dir, file, tenth string) (out []measure) {
 	p, err := plan.ReadFile(plans[file])
 	check(err)
 	load := func(what, url string) func() run {
-		return process(bin, "load", what, "--into", url, "--table", "passages", "--mode", "replace", "--yes", "--tray", filepath.Join(dir, "tray"))
+		return process(bin, "load", what, "--into", url, "--table", "passages", "--mode", "replace", "--yes", "--tray",
+			filepath.Join(dir, "tray"))
 	}
-	const byPlan, fromNothing = ": load by a ready plan, verification included", ": load from nothing (infer, create, load, verify)"
+	const byPlan, fromNothing = ": load by a ready plan, verification included",
+		": load from nothing (infer, create, load, verify)"
 	if u := os.Getenv("AMBERTRAY_TEST_POSTGRES"); u != "" {
 		own := "the server's `COPY … FROM` of the same file from its own disk into the same table"
 		out = append(out,
-			measure{"PostgreSQL" + byPlan, own, load(plans[file], u), copyPostgres(u, file, p.Definition()), 0.85, 0.75, 1},
-			measure{"PostgreSQL" + fromNothing, own, load(file, u), copyPostgres(u, file, p.Definition()), 1.1, 0.95, 1},
-			measure{"PostgreSQL: a tenth of the records by plan", "a loop of prepared inserts, row by row, in one transaction", load(plans[tenth], u), rowByRow(u, tenth, p.Definition()), 0, 0, 1})
+			measure{"PostgreSQL" + byPlan, own, load(plans[file], u), copyPostgres(u, file, p.Definition()), 0.85, 0.75,
+				1},
+			measure{"PostgreSQL" + fromNothing, own, load(file, u), copyPostgres(u, file, p.Definition()), 1.1, 0.95,
+				1},
+			measure{"PostgreSQL: a tenth of the records by plan",
+				"a loop of prepared inserts, row by row, in one transaction", load(plans[tenth], u),
+				rowByRow(u, tenth, p.Definition()), 0, 0, 1})
 	}
 	if u := os.Getenv("AMBERTRAY_TEST_MYSQL"); u != "" {
-		out = append(out, measure{"MariaDB" + byPlan, "the server's `LOAD DATA INFILE` of the same file, with dates and nulls converted in SET", load(plans[file], u), loadMariaDB(u, file, p.Definition()), 1.0, 0.8, 1})
+		out = append(out, measure{"MariaDB" + byPlan,
+			"the server's `LOAD DATA INFILE` of the same file, with dates and nulls converted in SET",
+			load(plans[file], u), loadMariaDB(u, file, p.Definition()), 1.0, 0.8, 1})
 	}
 	// Each run makes the file anew, as the baselines do.
 	lite := func(plan string) func() run {
@@ -61,14 +69,22 @@ func databases(bin, self, dir, file, tenth string) (out []measure) {
 	}
 	baseline, err := compiled(dir)
 	if err == nil {
-		out = append(out, measure{"SQLite" + byPlan, "the same inserts in C: libsqlite3, one prepared statement, one transaction", lite(plans[file]), process(baseline, file, filepath.Join(dir, "c.db")), 1.2, 1.0, 1})
+		out = append(out, measure{"SQLite" + byPlan,
+			"the same inserts in C: libsqlite3, one prepared statement, one transaction", lite(plans[file]),
+			process(baseline, file, filepath.Join(dir, "c.db")), 1.2, 1.0, 1})
 	} else {
 		fmt.Println("no baseline in C:", err)
 	}
 	return append(out,
-		measure{"SQLite" + byPlan, "the loop one writes first: `encoding/csv`, one prepared insert, one transaction, the library of this program", lite(plans[file]), process(self, "-insert", file, "-insert-into", filepath.Join(dir, "base.db")), 0, 0, 1},
-		measure{"SQLite: ten times the records", "the same with a tenth of them", lite(plans[file]), lite(plans[tenth]), 10.5, 10, 1},
-		measure{"`look` at ten times the records", "the same at a tenth of them", process(bin, "look", file, "--json"), process(bin, "look", tenth, "--json"), 10.5, 10, 3})
+		measure{"SQLite" + byPlan,
+			"the loop one writes first: `encoding/csv`, one prepared insert, one transaction, the library of this " +
+				"program", lite(plans[file]),
+			process(self, "-insert", file, "-insert-into", filepath.Join(dir, "base.db")),
+			0, 0, 1},
+		measure{"SQLite: ten times the records", "the same with a tenth of them", lite(plans[file]), lite(plans[tenth]),
+			10.5, 10, 1},
+		measure{"`look` at ten times the records", "the same at a tenth of them", process(bin, "look", file, "--json"),
+			process(bin, "look", tenth, "--json"), 10.5, 10, 3})
 }
 
 //go:embed baseline/insert.c
@@ -102,7 +118,8 @@ func inPostgres(u string, t dialect.Table, fill func(ctx context.Context, tx pgx
 		if err != nil {
 			return err
 		}
-		for _, s := range append([]string{"SET datestyle = 'ISO, DMY'", "DROP TABLE IF EXISTS passages"}, postgres.Dialect.Create(t)...) {
+		for _, s := range append([]string{"SET datestyle = 'ISO, DMY'", "DROP TABLE IF EXISTS passages"},
+			postgres.Dialect.Create(t)...) {
 			if _, err := tx.Exec(ctx, s); err != nil {
 				return fmt.Errorf("%s: %w", s, err)
 			}
@@ -143,7 +160,8 @@ func rowByRow(u, file string, t dialect.Table) func() run {
 			if err != nil {
 				return err
 			}
-			if _, err := tx.Exec(ctx, insert, id, day, rec[2], rec[3], rec[4], rec[5], rec[6], rec[7], rec[8]); err != nil {
+			if _, err := tx.Exec(ctx, insert, id, day, rec[2], rec[3], rec[4], rec[5], rec[6], rec[7],
+				rec[8]); err != nil {
 				return err
 			}
 		}
@@ -179,7 +197,8 @@ func loadMariaDB(raw, file string, t dialect.Table) func() run {
 		}
 		defer db.Close()
 		db.SetMaxOpenConns(1)
-		for _, s := range append(append([]string{"DROP TABLE IF EXISTS passages"}, mysql.Dialect.Create(t)...), "START TRANSACTION",
+		for _, s := range append(append([]string{"DROP TABLE IF EXISTS passages"}, mysql.Dialect.Create(t)...),
+			"START TRANSACTION",
 			`LOAD DATA INFILE '`+file+`' INTO TABLE passages CHARACTER SET utf8mb4 FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '"' IGNORE 1 LINES
 				(passage_id, @day, `+"`lock`"+`, boat, permit, direction, @toll, draught_m, @remarks)
 				SET passed_on = str_to_date(@day, '%d/%m/%Y'), toll = nullif(@toll, ''), remarks = nullif(@remarks, '')`, "COMMIT") {

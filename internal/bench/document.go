@@ -22,7 +22,8 @@ func about(files ...string) string {
 		check(err)
 		sizes = append(sizes, fmt.Sprintf("%.0f MB", float64(info.Size())/1e6))
 	}
-	s := fmt.Sprintf("%d records of nine mixed columns (%s), 60,000 of 200 columns (%s), 250,000 of long texts in quotes (%s), a workbook of %d rows.\n",
+	s := fmt.Sprintf("%d records of nine mixed columns (%s), 60,000 of 200 columns (%s), 250,000 of long texts in "+
+		"quotes (%s), a workbook of %d rows.\n",
 		*records, sizes[0], sizes[1], sizes[2], bookRows)
 	s += fmt.Sprintf("%d processors, %s", runtime.NumCPU(), runtime.Version())
 	for _, v := range [][]string{{"postgres", "--version"}, {"mariadbd", "--version"}} {
@@ -54,7 +55,9 @@ func write(path, about string, results []result) error {
 // table is the results as Markdown.
 func table(about string, results []result) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s\n\n| what | against | took | baseline | ratio (quartiles) | at most | aim | | memory | taken |\n|---|---|---|---|---|---|---|---|---|---|\n", about)
+	fmt.Fprintf(&b, "%s\n\n| what | against | took | baseline | ratio (quartiles) "+
+		"| at most | aim | | memory | taken |\n"+
+		"|---|---|---|---|---|---|---|---|---|---|\n", about)
 	for _, r := range results {
 		bound := func(x float64) string {
 			if x == 0 {
@@ -76,8 +79,10 @@ func table(about string, results []result) string {
 		if r.memory > memoryAtMost {
 			memory += " (**more than 200**)"
 		}
-		fmt.Fprintf(&b, "| %s | %s | %.2f s | %.2f s | %.2f (%.2f to %.2f of %d pairs) | %s | %s | %s | %s | %.0f %% |\n",
-			r.name, r.baselineName, r.took, r.base, r.ratio, r.low, r.high, r.counted, bound(r.atMost), bound(r.aim), met, memory, 100*r.taken)
+		fmt.Fprintf(&b, "| %s | %s | %.2f s | %.2f s | %.2f (%.2f to %.2f of %d pairs) "+
+			"| %s | %s | %s | %s | %.0f %% |\n", r.name, r.baselineName, r.took, r.base, r.ratio, r.low, r.high,
+			r.counted, bound(r.atMost), bound(r.aim), met,
+			memory, 100*r.taken)
 	}
 	return b.String()
 }

@@ -63,7 +63,8 @@ func wideFile(w io.Writer) error {
 // textFile has keepers' reports: long texts in quotes, with quotes, delimiters
 // and line breaks in them.
 func textFile(w io.Writer) error {
-	words := strings.Fields("water low at the upper gate since morning keeper waited for the boat from Withy Cut paddle gear stiff greased again all well")
+	words := strings.Fields("water low at the upper gate since morning keeper waited for the boat from Withy Cut " +
+		"paddle gear stiff greased again all well")
 	r := rand.New(rand.NewPCG(17, 43))
 	if _, err := io.WriteString(w, "Report,Written on,Keeper,Text\n"); err != nil {
 		return err

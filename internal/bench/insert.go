@@ -21,7 +21,9 @@ func insert(file, path string) {
 	defer db.Close()
 	tx, err := db.Begin()
 	check(err)
-	_, err = tx.Exec("CREATE TABLE passages (passage_id INTEGER PRIMARY KEY, passed_on DATE, lock VARCHAR(20), boat VARCHAR(40), permit CHAR(6), direction VARCHAR(5), toll DECIMAL(8,2), draught_m DECIMAL(4,2), remarks VARCHAR(50))")
+	_, err = tx.Exec("CREATE TABLE passages (passage_id INTEGER PRIMARY KEY, passed_on DATE, lock VARCHAR(20), boat " +
+		"VARCHAR(40), permit CHAR(6), direction VARCHAR(5), toll DECIMAL(8,2), draught_m DECIMAL(4,2), remarks " +
+		"VARCHAR(50))")
 	check(err)
 	st, err := tx.Prepare("INSERT INTO passages VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)")
 	check(err)
@@ -53,7 +55,8 @@ func insert(file, path string) {
 		if rec[8] != "" {
 			remarks = rec[8]
 		}
-		_, err = st.Exec(id, day.Format("2006-01-02"), rec[2], rec[3], rec[4], rec[5], number(rec[6]), number(rec[7]), remarks)
+		_, err = st.Exec(id, day.Format("2006-01-02"), rec[2], rec[3], rec[4], rec[5], number(rec[6]), number(rec[7]),
+			remarks)
 		check(err)
 	}
 	check(tx.Commit())

@@ -106,12 +106,14 @@ func main() {
 	}
 	measures = append(measures, databases(bin, self, dir, file, tenth)...)
 	fmt.Println(about(file, wide, texts))
-	fmt.Printf("\n%-62s %8s %8s %7s %13s %8s %10s %7s\n", "what", "took s", "base s", "ratio", "quartiles", "at most", "memory MB", "taken")
+	fmt.Printf("\n%-62s %8s %8s %7s %13s %8s %10s %7s\n", "what", "took s", "base s", "ratio", "quartiles", "at most",
+		"memory MB", "taken")
 	var results []result
 	for _, m := range measures {
 		if strings.Contains(m.name, *only) {
 			r := m.take()
-			fmt.Printf("%-62s %8.2f %8.2f %7.2f %6.2f %6.2f %8.2f %10.0f %5.0f %%\n", plainText(r.name), r.took, r.base, r.ratio, r.low, r.high, r.atMost, r.memory, 100*r.taken)
+			fmt.Printf("%-62s %8.2f %8.2f %7.2f %6.2f %6.2f %8.2f %10.0f %5.0f %%\n", plainText(r.name), r.took, r.base,
+				r.ratio, r.low, r.high, r.atMost, r.memory, 100*r.taken)
 			results = append(results, r)
 		}
 	}

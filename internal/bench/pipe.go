@@ -20,7 +20,9 @@ func throughPipe(bin, dir string, gb float64) {
 	}{
 		{"plan", 0.1, []string{"plan", "-", "--table", "passages", "-o", planFile, "--type", "Passage ID=bigint"}},
 		{"look", gb, []string{"look", "-", "--json"}},
-		{"load into SQLite, a commit every 5,000,000 records", gb, []string{"load", planFile, "-", "--into", "sqlite:" + db, "--commit-every", "5000000", "--tray", filepath.Join(dir, "tray")}},
+		{"load into SQLite, a commit every 5,000,000 records", gb,
+			[]string{"load", planFile, "-", "--into", "sqlite:" + db, "--commit-every", "5000000", "--tray",
+				filepath.Join(dir, "tray")}},
 	} {
 		cmd := exec.Command(bin, step.args...)
 		in, err := cmd.StdinPipe()
@@ -40,6 +42,7 @@ func throughPipe(bin, dir string, gb float64) {
 		}
 		took := time.Since(start)
 		rss := peak(cmd.ProcessState)
-		fmt.Printf("%-52s %6.1f GB in %8s, %5.0f MB/s, %4.0f MB of memory\n", step.name, step.gb, took.Round(time.Second), step.gb*1e3/took.Seconds(), float64(rss)/1e6)
+		fmt.Printf("%-52s %6.1f GB in %8s, %5.0f MB/s, %4.0f MB of memory\n", step.name, step.gb,
+			took.Round(time.Second), step.gb*1e3/took.Seconds(), float64(rss)/1e6)
 	}
 }

@@ -27,7 +27,8 @@ func (f *databaseFlags) addDatabase(cmd *cobra.Command) {
 }
 
 func (f *databaseFlags) addPassword(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.passwordFile, "password-file", "", "file with the database password (else the URL, PGPASSWORD, ~/.pgpass, AMBERTRAY_PASSWORD, or a prompt)")
+	cmd.Flags().StringVar(&f.passwordFile, "password-file", "",
+		"file with the database password (else the URL, PGPASSWORD, ~/.pgpass, AMBERTRAY_PASSWORD, or a prompt)")
 }
 
 // at is the database of a URL.
@@ -67,7 +68,8 @@ func (a *app) told(e desk.Event) {
 		fmt.Fprintln(a.err, e.Text)
 	case desk.GoingOnEvent:
 		if !a.json {
-			fmt.Fprintf(a.err, "%s: going on behind %s, %s of them in the table\n", e.Entry, plural(e.Done.Read, "record"), grouped(e.Done.Loaded))
+			fmt.Fprintf(a.err, "%s: going on behind %s, %s of them in the table\n", e.Entry,
+				plural(e.Done.Read, "record"), grouped(e.Done.Loaded))
 		}
 	case desk.MappedEvent:
 		if !a.json {
@@ -93,7 +95,8 @@ func (a *app) printMapping(m *desk.MappingAnswer) {
 	}
 	for _, p := range m.Mapping {
 		weight := a.weight(st, p.Weight)
-		g.row(shorten(p.From, 26), p.FileType, shorten(p.Column, 26), shorten(p.TableType, 30), weight, shorten(p.Text, max(st.width-wide-26, 30)))
+		g.row(shorten(p.From, 26), p.FileType, shorten(p.Column, 26), shorten(p.TableType, 30), weight,
+			shorten(p.Text, max(st.width-wide-26, 30)))
 	}
 	g.render(a.out)
 	if m.DryRun {

@@ -75,9 +75,11 @@ func (a *app) demo(ctx context.Context, folder string) error {
 			fmt.Fprintf(a.out, "%s\n", st.dim(fmt.Sprintf("# exit status %d", code)))
 		}
 		if code != step.Status {
-			return fmt.Errorf("demo: 'ambertray %s' ended with status %d, not %d", commandLine(step.Args), code, step.Status)
+			return fmt.Errorf("demo: 'ambertray %s' ended with status %d, not %d", commandLine(step.Args), code,
+				step.Status)
 		}
 	}
-	fmt.Fprintf(a.out, "\n%s\n  database  %s\n  papers    %s\n", st.title("The demo is done."), filepath.Join(folder, "harrowmere.db"), filepath.Join(folder, "tray"))
+	fmt.Fprintf(a.out, "\n%s\n  database  %s\n  papers    %s\n", st.title("The demo is done."),
+		filepath.Join(folder, "harrowmere.db"), filepath.Join(folder, "tray"))
 	return nil
 }

@@ -33,7 +33,8 @@ The form is that of the output's name (.md, .html, .csv), or --format.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			form := format
 			if form == "" {
-				form = map[string]string{".html": "html", ".htm": "html", ".csv": "csv"}[strings.ToLower(filepath.Ext(out))]
+				form = map[string]string{".html": "html", ".htm": "html",
+					".csv": "csv"}[strings.ToLower(filepath.Ext(out))]
 			}
 			var write func(*report.Dictionary, io.Writer) error
 			switch form {
@@ -50,11 +51,13 @@ The form is that of the output's name (.md, .html, .csv), or --format.`,
 			var err error
 			if isURL := connect.Of(args[0]) != nil && !desk.FileExists(args[0]); isURL {
 				if len(args) < 2 {
-					return asked("dictionary: name the table of %s\n  'ambertray peek URL' lists the tables", connect.Redact(args[0]))
+					return asked("dictionary: name the table of %s\n  'ambertray peek URL' lists the tables",
+						connect.Redact(args[0]))
 				}
 				dict, err = a.desk.TableDictionary(cmd.Context(), d.at(args[0]), args[1])
 			} else if len(args) > 1 {
-				return asked("dictionary: %q is not a database URL that is known, so that no table can follow it", connect.Redact(args[0]))
+				return asked("dictionary: %q is not a database URL that is known, so that no table can follow it",
+					connect.Redact(args[0]))
 			} else {
 				var in desk.Input
 				if in, err = f.request(args); err != nil {

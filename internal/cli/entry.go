@@ -32,6 +32,7 @@ func (a *app) printAccount(st style, r *tray.Receipt) {
 	}
 	c := r.Records
 	g.row(grouped(c.Read), grouped(c.Loaded), grouped(c.Mended), grouped(c.Waived), waiting, grouped(c.Skipped),
-		st.dim(fmt.Sprintf("%s = %s + %s + %s + %s + %s", grouped(c.Read), grouped(c.Loaded), grouped(c.Mended), grouped(c.Waived), grouped(c.Rejected), grouped(c.Skipped))))
+		st.dim(fmt.Sprintf("%s = %s + %s + %s + %s + %s", grouped(c.Read), grouped(c.Loaded), grouped(c.Mended),
+			grouped(c.Waived), grouped(c.Rejected), grouped(c.Skipped))))
 	g.render(a.out)
 }

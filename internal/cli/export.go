@@ -55,7 +55,8 @@ A file whose name ends in .gz is compressed.`,
 	p.StringVar(&f.query, "query", "", "write what this SELECT yields")
 	p.StringVarP(&f.out, "output", "o", "", "file to write to, instead of standard output")
 	p.StringVar(&f.planOut, "plan", "", "write the plan that loads the file back")
-	p.StringVar(&f.delimiter, "delimiter", "comma", "what separates fields: a character, or comma, tab, pipe, semicolon")
+	p.StringVar(&f.delimiter, "delimiter", "comma",
+		"what separates fields: a character, or comma, tab, pipe, semicolon")
 	p.StringVar(&f.null, "null-word", "", "a word that stands for null, instead of nothing")
 	p.BoolVar(&f.noHeader, "no-header", false, "no line with the column names")
 	p.BoolVar(&f.yes, "yes", false, "write over existing files")
@@ -63,8 +64,10 @@ A file whose name ends in .gz is compressed.`,
 }
 
 func (a *app) export(ctx context.Context, url, table string, f *exportFlags) error {
-	answer, err := a.desk.Export(ctx, desk.ExportRequest{From: f.at(url), Table: table, Query: f.query, Out: desk.Output{File: f.out, To: a.out, Over: f.yes},
-		Plan: f.planOut, Form: delimited.Form{Delimiter: source.ParseDelimiter(f.delimiter), Quote: '"'}, NullWord: f.null, NoHeader: f.noHeader})
+	answer, err := a.desk.Export(ctx, desk.ExportRequest{From: f.at(url), Table: table, Query: f.query,
+		Out:  desk.Output{File: f.out, To: a.out, Over: f.yes},
+		Plan: f.planOut, Form: delimited.Form{Delimiter: source.ParseDelimiter(f.delimiter), Quote: '"'},
+		NullWord: f.null, NoHeader: f.noHeader})
 	if err != nil {
 		return err
 	}
@@ -76,7 +79,8 @@ func (a *app) export(ctx context.Context, url, table string, f *exportFlags) err
 		fmt.Fprintf(a.err, "%s %s\n", st.warn("caution"), x)
 	}
 	if f.out != "" {
-		fmt.Fprintf(a.err, "%s  %s, %s, %s\n", st.head(f.out), plural(answer.Rows, "row"), plural(int64(answer.Columns), "column"), size(answer.Bytes))
+		fmt.Fprintf(a.err, "%s  %s, %s, %s\n", st.head(f.out), plural(answer.Rows, "row"),
+			plural(int64(answer.Columns), "column"), size(answer.Bytes))
 	}
 	return nil
 }

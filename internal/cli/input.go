@@ -53,13 +53,18 @@ func (f *inputFlags) add(cmd *cobra.Command) {
 		p.Var(&settingValue{v, set}, set.Option(), set.Help)
 	}
 	p.IntVar(&f.maxRecord, "max-record", 64, "longest record that is read, in MiB")
-	p.Int64Var(&f.unpacked, "max-unpacked", source.DefaultUnpacked>>30, "most that an archive or workbook may unpack to, in GiB")
+	p.Int64Var(&f.unpacked, "max-unpacked", source.DefaultUnpacked>>30,
+		"most that an archive or workbook may unpack to, in GiB")
 	p.IntVar(&f.idle, "timeout", int(source.DefaultIdle/time.Second), "seconds that a link's server may send nothing")
-	p.StringVar(&f.dates, "dates", "", "order of dates where the values do not decide it: day-first, month-first, year-first, or a pattern like dd/MM/yyyy")
+	p.StringVar(&f.dates, "dates", "",
+		"order of dates where the values do not decide it: day-first, month-first, year-first, or a pattern like "+
+			"dd/MM/yyyy")
 	p.StringVar(&f.decimal, "decimal", "", "decimal mark where the values do not decide it: point or comma")
 	p.StringArrayVar(&f.nullWords, "null-word", nil, "a word that means null in every column (may be repeated)")
-	p.StringVar(&f.tolerate, "tolerate", "", "share of values that may misfit a narrower type and become rejects, like 0.1%")
-	p.StringArrayVar(&f.same, "same", nil, "HEADER=OTHER: a column of one source is another's, by another name (may be repeated)")
+	p.StringVar(&f.tolerate, "tolerate", "",
+		"share of values that may misfit a narrower type and become rejects, like 0.1%")
+	p.StringArrayVar(&f.same, "same", nil,
+		"HEADER=OTHER: a column of one source is another's, by another name (may be repeated)")
 	p.StringArrayVar(&f.types, "type", nil, "COLUMN=TYPE, instead of the type found (may be repeated)")
 }
 
@@ -73,7 +78,8 @@ func (f *inputFlags) addTable(cmd *cobra.Command) {
 	p.StringVar(&f.rowNumber, "row-number", "", "add a column of this name with the number of the record")
 	p.StringArrayVar(&f.leaveOut, "leave-out", nil, "a column that is not loaded (may be repeated)")
 	p.StringArrayVar(&f.require, "require", nil, "a column that must not be blank (may be repeated)")
-	p.BoolVar(&f.provenance, "provenance", false, "add columns with source file, sheet, line, time of the load and its entry")
+	p.BoolVar(&f.provenance, "provenance", false,
+		"add columns with source file, sheet, line, time of the load and its entry")
 	p.StringVar(&f.keepEmpty, "keep-empty", "", "empty fields that are empty texts, not nulls: quoted or all")
 }
 
@@ -159,7 +165,8 @@ func (f *inputFlags) options() (o profile.Options, err error) {
 
 func (f *inputFlags) wishes() (plan.Wishes, error) {
 	w := plan.Wishes{Schema: f.schema, Table: f.table, KeepNames: f.names == "keep", Key: f.key, NoKey: f.noKey,
-		RowNumber: f.rowNumber, LeaveOut: f.leaveOut, Required: f.require, KeepEmpty: f.keepEmpty, Tolerate: f.tolerate, Provenance: f.provenance}
+		RowNumber: f.rowNumber, LeaveOut: f.leaveOut, Required: f.require, KeepEmpty: f.keepEmpty, Tolerate: f.tolerate,
+		Provenance: f.provenance}
 	if f.names != "safe" && f.names != "keep" {
 		return w, asked("--names %q: use safe or keep", f.names)
 	}
@@ -172,7 +179,8 @@ func (f *inputFlags) wishes() (plan.Wishes, error) {
 }
 
 // ofPlan are the other options whose place, with a plan, is the plan.
-var ofPlan = []string{"same", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key", "row-number", "leave-out", "require", "keep-empty", "provenance"}
+var ofPlan = []string{"same", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key",
+	"row-number", "leave-out", "require", "keep-empty", "provenance"}
 
 // settingValue is a setting as an option.
 type settingValue struct {

@@ -87,11 +87,15 @@ loaded twice. All is still verified before the last commit.`,
 	p.BoolVar(&f.slowPath, "slow-path", false, "MySQL and MariaDB: load by inserts where LOAD DATA LOCAL is forbidden")
 	p.BoolVar(&f.yes, "yes", false, "do not ask before a table is emptied or replaced")
 	p.BoolVar(&f.again, "again", false, "load a file although its bytes are in the table already")
-	p.BoolVar(&f.accept, "accept-changes", false, "load a file although many of its values do not fit the plan; their records become rejects")
-	p.Int64Var(&f.every, "commit-every", 0, "commit on the way after so many records, so that a stopped load can be resumed; 0 commits once, at the end")
+	p.BoolVar(&f.accept, "accept-changes", false,
+		"load a file although many of its values do not fit the plan; their records become rejects")
+	p.Int64Var(&f.every, "commit-every", 0,
+		"commit on the way after so many records, so that a stopped load can be resumed; 0 commits once, at the end")
 	addTray(cmd, &f.tray)
 	p.BoolVar(&f.dryRun, "dry-run", false, "do everything but touch the database")
-	p.StringVar(&f.maxRejects, "max-rejects", "", "end the load, with nothing changed, when more records than this number or share (like 1%) are rejected; 0 means all or nothing")
+	p.StringVar(&f.maxRejects, "max-rejects", "",
+		"end the load, with nothing changed, when more records than this number or share (like 1%) are rejected; 0 "+
+			"means all or nothing")
 	return cmd
 }
 
@@ -108,8 +112,10 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 		return err
 	}
 	a.desk.Tray = trayDir(f.tray)
-	answer, err := a.desk.Load(ctx, desk.LoadRequest{Input: in, Into: f.at(f.into), Mode: db.Mode(f.mode), Like: f.like, ByPosition: f.byPosition,
-		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, DryRun: f.dryRun, Yes: f.yes, Again: f.again, AcceptChanges: f.accept, Limit: limit, Every: f.every})
+	answer, err := a.desk.Load(ctx, desk.LoadRequest{Input: in, Into: f.at(f.into), Mode: db.Mode(f.mode), Like: f.like,
+		ByPosition:   f.byPosition,
+		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, DryRun: f.dryRun, Yes: f.yes, Again: f.again,
+		AcceptChanges: f.accept, Limit: limit, Every: f.every})
 	return a.answered(answer, err)
 }
 
@@ -136,7 +142,8 @@ func (a *app) answered(l *desk.LoadAnswer, failed error) error {
 		case failed != nil:
 		case l.DryRun != nil:
 			st := a.style(a.out)
-			fmt.Fprintf(a.out, "%s  %s into %s; the database was not touched\n\n", st.head("Dry run"), l.DryRun.Source, l.DryRun.Table)
+			fmt.Fprintf(a.out, "%s  %s into %s; the database was not touched\n\n", st.head("Dry run"), l.DryRun.Source,
+				l.DryRun.Table)
 			a.printCheck(st, l.DryRun.Check)
 		case l.Receipt != nil:
 			a.printReceipt(l.Receipt, l.Entry, l.Into, l.Took)
@@ -177,11 +184,13 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took tim
 		counted = ", counted before the last commit"
 	}
 	if r.Table.Before > 0 {
-		counted = fmt.Sprintf(", %s before and %s added%s", grouped(r.Table.Before), grouped(r.Records.Loaded), strings.Replace(counted, ",", ";", 1))
+		counted = fmt.Sprintf(", %s before and %s added%s", grouped(r.Table.Before), grouped(r.Records.Loaded),
+			strings.Replace(counted, ",", ";", 1))
 	}
 	g.row("in table", grouped(r.Table.Rows), st.good("agrees")+st.dim(counted))
 	if r.Commits > 0 {
-		g.row("commits", grouped(r.Commits+1), st.dim(fmt.Sprintf("%s on the way, and one when all agreed", grouped(r.Commits))))
+		g.row("commits", grouped(r.Commits+1),
+			st.dim(fmt.Sprintf("%s on the way, and one when all agreed", grouped(r.Commits))))
 	}
 	sums := 0
 	for _, c := range r.Columns {
@@ -238,13 +247,15 @@ func round(d time.Duration) string {
 func (a *app) printChanges(all []match.Change, compared int) {
 	st := a.style(a.out)
 	if len(all) == 0 {
-		fmt.Fprintf(a.out, "%s\n\n", st.dim("Compared with the plan: "+plural(int64(compared), "source")+", nothing has changed"))
+		fmt.Fprintf(a.out, "%s\n\n", st.dim("Compared with the plan: "+plural(int64(compared),
+			"source")+", nothing has changed"))
 		return
 	}
 	fmt.Fprintln(a.out, st.title("Compared with the plan"))
 	g := newGrid(st, "file", "column", "", "")
 	for _, c := range all {
-		g.row(shorten(c.Source, 30), shorten(c.Column, 26), a.weight(st, c.Weight), strings.Join(fold(c.Text, max(st.width-80, 40)), "\n"))
+		g.row(shorten(c.Source, 30), shorten(c.Column, 26), a.weight(st, c.Weight),
+			strings.Join(fold(c.Text, max(st.width-80, 40)), "\n"))
 	}
 	g.render(a.out)
 	fmt.Fprintln(a.out)

@@ -40,7 +40,8 @@ With a plan, it also shows how many values of the file would not fit it.`,
 	}
 	f.names = "safe"
 	f.add(cmd)
-	cmd.Flags().Int64Var(&f.records, "records", 0, "look only at the first so many records; every decision then says so")
+	cmd.Flags().Int64Var(&f.records, "records", 0,
+		"look only at the first so many records; every decision then says so")
 	cmd.Flags().IntVar(&first, "rows", 10, "how many of the first records to show")
 	return cmd
 }
@@ -102,7 +103,8 @@ func (a *app) printChoice(c *source.Choice) {
 		if p.Rows > 0 {
 			rows = grouped(p.Rows)
 		}
-		g.row(fmt.Sprint(i+1), shorten(p.Name, 30), p.Used, rows, st.dim(strings.Join(notes, ", ")), st.dim(shorten(p.View, max(st.width-76, 30))))
+		g.row(fmt.Sprint(i+1), shorten(p.Name, 30), p.Used, rows, st.dim(strings.Join(notes, ", ")),
+			st.dim(shorten(p.View, max(st.width-76, 30))))
 	}
 	g.render(a.out)
 	again := "--sheet NAME, or --sheet all for one table of them all"
@@ -131,7 +133,8 @@ func (a *app) printLook(x *desk.LookSource) {
 	if n := len(o.Sources); n > 1 {
 		name = fmt.Sprintf("%s and %s", src.Name, plural(int64(n-1), "other source"))
 	}
-	fmt.Fprintf(w, "%s  %s, %s, %s\n\n", st.head(name), size(fileBytes(o.Sources)), records, plural(int64(len(p.Columns)), "column"))
+	fmt.Fprintf(w, "%s  %s, %s, %s\n\n", st.head(name), size(fileBytes(o.Sources)), records,
+		plural(int64(len(p.Columns)), "column"))
 	if len(o.Sources) > 1 {
 		a.printSources(st, o)
 	}
@@ -233,7 +236,8 @@ func printFacts(w io.Writer, st style, facts []fact) {
 			if i == 0 {
 				what, value = x.what, shorten(x.value, 24)
 			}
-			fmt.Fprintf(w, "  %-10s  %s%s  %s\n", what, value, strings.Repeat(" ", max(wide-width(value), 0)), st.dim(l))
+			fmt.Fprintf(w, "  %-10s  %s%s  %s\n", what, value, strings.Repeat(" ", max(wide-width(value), 0)),
+				st.dim(l))
 		}
 	}
 }
@@ -282,7 +286,8 @@ func (a *app) printSources(st style, o *desk.Opened) {
 					}
 				}
 			}
-			if !slices.ContainsFunc(s.Layout.Columns, func(h string) bool { return slices.Contains(names, source.Forgive(h)) }) {
+			if !slices.ContainsFunc(s.Layout.Columns,
+				func(h string) bool { return slices.Contains(names, source.Forgive(h)) }) {
 				lacks = append(lacks, c.Header)
 			}
 		}
@@ -290,7 +295,8 @@ func (a *app) printSources(st style, o *desk.Opened) {
 		if s.HasCells() && k > 0 && o.Sources[k-1].Path == s.Path {
 			name = fmt.Sprintf("… sheet %q", s.Sheet)
 		}
-		g.row(shorten(name, 50), header, fmt.Sprint(len(s.Layout.Columns)), st.dim(shorten(strings.Join(lacks, ", "), 40)))
+		g.row(shorten(name, 50), header, fmt.Sprint(len(s.Layout.Columns)),
+			st.dim(shorten(strings.Join(lacks, ", "), 40)))
 	}
 	g.render(a.out)
 	fmt.Fprintln(a.out)
@@ -480,7 +486,8 @@ func printRecords(w io.Writer, st style, number string, headers []string, record
 	}
 	g.render(w)
 	if left := len(headers) - shown; left > 0 {
-		fmt.Fprintf(w, "  %s\n", st.dim(fmt.Sprintf("beyond the edge: %s: %s", plural(int64(left), "more column"), shorten(strings.Join(headers[shown:], ", "), st.width-50))))
+		fmt.Fprintf(w, "  %s\n", st.dim(fmt.Sprintf("beyond the edge: %s: %s", plural(int64(left), "more column"),
+			shorten(strings.Join(headers[shown:], ", "), st.width-50))))
 	}
 }
 

@@ -53,9 +53,11 @@ from a spreadsheet: its delimiter and encoding are found out.
 		},
 	}
 	f.add(cmd, true)
-	cmd.Flags().StringVar(&waive, "waive", "", "settle these rejects without loading them: numbers like 3,7-9, or all that wait")
+	cmd.Flags().StringVar(&waive, "waive", "",
+		"settle these rejects without loading them: numbers like 3,7-9, or all that wait")
 	cmd.Flags().StringVar(&because, "because", "", "why they are waived")
-	cmd.Flags().BoolVar(&slow, "slow-path", false, "MySQL and MariaDB: load by inserts where LOAD DATA LOCAL is forbidden")
+	cmd.Flags().BoolVar(&slow, "slow-path", false,
+		"MySQL and MariaDB: load by inserts where LOAD DATA LOCAL is forbidden")
 	return cmd
 }
 
@@ -77,7 +79,8 @@ func (a *app) mend(ctx context.Context, name, file string, f *entryFlags, slow b
 
 func (a *app) printMend(out *desk.MendAnswer) {
 	st := a.style(a.out)
-	fmt.Fprintf(a.out, "%s  %s into %s\n\n", st.head("Mend of "+out.Entry), out.File, db.Qualified(out.Receipt.Table.Schema, out.Receipt.Table.Name))
+	fmt.Fprintf(a.out, "%s  %s into %s\n\n", st.head("Mend of "+out.Entry), out.File,
+		db.Qualified(out.Receipt.Table.Schema, out.Receipt.Table.Name))
 	g := newGrid(st, "", ">", "")
 	g.row("tried", grouped(int64(out.Tried)), "")
 	text := ""
@@ -87,7 +90,8 @@ func (a *app) printMend(out *desk.MendAnswer) {
 	g.row("mended", grouped(int64(len(out.Mended))), text)
 	g.row("refused", grouped(int64(len(out.Refused))), "")
 	if len(out.SettledBefore) > 0 {
-		g.row("settled before", grouped(int64(len(out.SettledBefore))), desk.Numbers(out.SettledBefore)+st.dim("; not loaded again"))
+		g.row("settled before", grouped(int64(len(out.SettledBefore))),
+			desk.Numbers(out.SettledBefore)+st.dim("; not loaded again"))
 	}
 	g.row("in table", grouped(out.Receipt.Table.Rows), st.good("agrees"))
 	g.render(a.out)
@@ -99,7 +103,8 @@ func (a *app) printMend(out *desk.MendAnswer) {
 		}
 		g.render(a.out)
 		if n := len(out.Refused) - 20; n > 0 {
-			fmt.Fprintf(a.out, "  %s\n", st.dim(fmt.Sprintf("and %s more; see ambertray rejects %s", grouped(int64(n)), out.Entry)))
+			fmt.Fprintf(a.out, "  %s\n",
+				st.dim(fmt.Sprintf("and %s more; see ambertray rejects %s", grouped(int64(n)), out.Entry)))
 		}
 	}
 	fmt.Fprintf(a.out, "\n%s\n", st.title("Account"))

@@ -71,7 +71,8 @@ func (a *app) printTables(list []db.Listing) {
 
 func (a *app) printTable(t *desk.TableAnswer) {
 	st := a.style(a.out)
-	fmt.Fprintf(a.out, "%s  %s, %s\n\n", st.head(db.Qualified(t.Schema, t.Name)), plural(t.Rows, "row"), plural(int64(len(t.Columns)), "column"))
+	fmt.Fprintf(a.out, "%s  %s, %s\n\n", st.head(db.Qualified(t.Schema, t.Name)), plural(t.Rows, "row"),
+		plural(int64(len(t.Columns)), "column"))
 	g := newGrid(st, "column", "type", "", "key", "")
 	var names []string
 	for _, x := range t.Columns {
@@ -88,7 +89,8 @@ func (a *app) printTable(t *desk.TableAnswer) {
 		for _, x := range []struct {
 			word string
 			is   bool
-		}{{"numbered by the database", c.Identity}, {"computed", c.Generated}, {"has a default", c.Default && !c.Identity}} {
+		}{{"numbered by the database", c.Identity}, {"computed", c.Generated},
+			{"has a default", c.Default && !c.Identity}} {
 			if x.is {
 				more = append(more, x.word)
 			}

@@ -44,16 +44,19 @@ Take a column out by moving its header to leave_out. docs/plan.md lists the keys
 				return err
 			}
 			out := desk.Output{File: output, To: a.out, Over: yes}
-			if err := out.Write(func(w io.Writer) error { _, err := w.Write(b); return err }); err != nil || output == "" {
+			if err := out.Write(func(w io.Writer) error { _, err := w.Write(b); return err }); err != nil ||
+				output == "" {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s: %s of %s into table %s\n", output, plural(int64(len(o.Plan.Columns)), "column"), o.First().Name, o.Plan.Table.Name)
+			fmt.Fprintf(a.out, "%s: %s of %s into table %s\n", output, plural(int64(len(o.Plan.Columns)), "column"),
+				o.First().Name, o.Plan.Table.Name)
 			return nil
 		},
 	}
 	f.add(cmd)
 	f.addTable(cmd)
-	cmd.Flags().Int64Var(&f.records, "records", 0, "look only at the first so many records; every decision then says so")
+	cmd.Flags().Int64Var(&f.records, "records", 0,
+		"look only at the first so many records; every decision then says so")
 	cmd.Flags().StringVarP(&output, "output", "o", "", "file to write to, instead of standard output")
 	cmd.Flags().BoolVar(&yes, "yes", false, "write over an existing file")
 	return cmd

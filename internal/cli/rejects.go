@@ -59,7 +59,8 @@ func (a *app) printRejects(answer *desk.RejectsAnswer) {
 	done := a.page()
 	defer done()
 	st := a.style(a.out)
-	fmt.Fprintf(a.out, "%s  %s into %s\n\n", st.head("Rejects of "+answer.Entry), tray.Names(r.Sources), db.Qualified(r.Table.Schema, r.Table.Name))
+	fmt.Fprintf(a.out, "%s  %s into %s\n\n", st.head("Rejects of "+answer.Entry), tray.Names(r.Sources),
+		db.Qualified(r.Table.Schema, r.Table.Name))
 	a.printAccount(st, r)
 	if answer.Count == 0 {
 		fmt.Fprintf(a.out, "\n  %s\n", st.good("nothing waits"))
@@ -93,11 +94,15 @@ func (a *app) printRejects(answer *desk.RejectsAnswer) {
 		a.printReject(st, x, answer.Headers, wrong, len(r.Sources) > 1)
 	}
 	if n := answer.Count - int64(len(answer.Rejects)); n > 0 {
-		fmt.Fprintf(a.out, "\n  %s\n", st.dim(fmt.Sprintf("and %s more; --limit 0 shows all, and they are all in the file", grouped(n))))
+		fmt.Fprintf(a.out, "\n  %s\n",
+			st.dim(fmt.Sprintf("and %s more; --limit 0 shows all, and they are all in the file", grouped(n))))
 	}
 	a.printWaivers(st, r)
 	if r.Verdict == tray.Waiting {
-		fmt.Fprintf(a.out, "\n  correct  %s, behind the column \"value\"\n  then     ambertray mend %s\n  or       ambertray mend %s --waive NUMBERS --because TEXT\n", answer.Of.Path(tray.RejectsFile), answer.Entry, answer.Entry)
+		fmt.Fprintf(a.out,
+			"\n  correct  %s, behind the column \"value\"\n  then     ambertray mend %s\n  "+
+				"or       ambertray mend %s --waive NUMBERS --because TEXT\n", answer.Of.Path(tray.RejectsFile),
+			answer.Entry, answer.Entry)
 	}
 }
 
@@ -145,6 +150,7 @@ func (a *app) printReject(st style, x desk.RejectRow, headers []string, wrong st
 
 func (a *app) printWaivers(st style, r *tray.Receipt) {
 	for _, w := range r.Waivers {
-		fmt.Fprintf(a.out, "\n  %s  %s by %s on %s: %s\n", st.good("waived"), desk.Numbers(w.Rejects), w.By, w.At.Format("2006-01-02"), w.Because)
+		fmt.Fprintf(a.out, "\n  %s  %s by %s on %s: %s\n", st.good("waived"), desk.Numbers(w.Rejects), w.By,
+			w.At.Format("2006-01-02"), w.Because)
 	}
 }

@@ -29,7 +29,8 @@ why. No database is asked.`,
 		Args: args(1, 1, "an entry"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.desk.Tray = trayDir(f.tray)
-			l, err := a.desk.Report(cmd.Context(), desk.ReportRequest{Entry: args[0], Limit: limit, NoPictures: noPictures})
+			l, err := a.desk.Report(cmd.Context(),
+				desk.ReportRequest{Entry: args[0], Limit: limit, NoPictures: noPictures})
 			if err != nil {
 				return err
 			}

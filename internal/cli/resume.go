@@ -33,7 +33,8 @@ was standard input.`,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.resume(cmd.Context(), args[0], args[1:], &f) },
 	}
 	f.add(cmd, true)
-	cmd.Flags().StringVar(&f.maxRejects, "max-rejects", "", "another limit of rejected records than the load had, as a number or share")
+	cmd.Flags().StringVar(&f.maxRejects, "max-rejects", "",
+		"another limit of rejected records than the load had, as a number or share")
 	return cmd
 }
 

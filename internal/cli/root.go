@@ -117,7 +117,8 @@ func exitCode(err error) int {
 		return s.code
 	case errors.As(err, &un):
 		return exitUnbalanced
-	case errors.As(err, &need), errors.As(err, &pe), errors.As(err, &p) && p.Asked, errors.As(err, &nf), errors.As(err, &choice):
+	case errors.As(err, &need), errors.As(err, &pe), errors.As(err, &p) && p.Asked, errors.As(err, &nf),
+		errors.As(err, &choice):
 		return exitAsked
 	}
 	return exitFailed
@@ -175,8 +176,11 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 	f.BoolVar(&a.json, "json", false, "print one JSON document instead of text")
 	f.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress")
-	f.StringVar(&a.logLevel, "log-level", "none", "messages to show besides results and errors: debug, info, warn, error or none")
-	root.AddCommand(a.lookCommand(), a.planCommand(), a.ddlCommand(), a.loadCommand(), a.resumeCommand(), a.trayCommand(), a.rejectsCommand(), a.mendCommand(), a.verifyCommand(), a.scriptCommand(), a.dictionaryCommand(), a.reportCommand(), a.exportCommand(), a.peekCommand(), a.demoCommand())
+	f.StringVar(&a.logLevel, "log-level", "none",
+		"messages to show besides results and errors: debug, info, warn, error or none")
+	root.AddCommand(a.lookCommand(), a.planCommand(), a.ddlCommand(), a.loadCommand(), a.resumeCommand(),
+		a.trayCommand(), a.rejectsCommand(), a.mendCommand(), a.verifyCommand(), a.scriptCommand(),
+		a.dictionaryCommand(), a.reportCommand(), a.exportCommand(), a.peekCommand(), a.demoCommand())
 	return root
 }
 
@@ -203,7 +207,8 @@ func args(least, most int, what string) cobra.PositionalArgs {
 		case len(args) < least:
 			return asked("%s: name %s\n  see '%s --help'", cmd.Name(), what, cmd.CommandPath())
 		case most >= 0 && len(args) > most:
-			return asked("%s: %d arguments, but it takes %s\n  see '%s --help'; a name with spaces needs quotes", cmd.Name(), len(args), what, cmd.CommandPath())
+			return asked("%s: %d arguments, but it takes %s\n  see '%s --help'; a name with spaces needs quotes",
+				cmd.Name(), len(args), what, cmd.CommandPath())
 		}
 		return nil
 	}

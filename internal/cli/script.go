@@ -38,7 +38,8 @@ status is 3 then.`,
 				return asked("--for: %w", err)
 			}
 			if copyBlock && d.Script.Copy == nil {
-				return asked("--copy-block: only %s reads one\n  leave it out for %s", connect.Titles(func(d *db.Database) bool { return d.Script.Copy != nil }), d.Title)
+				return asked("--copy-block: only %s reads one\n  leave it out for %s",
+					connect.Titles(func(d *db.Database) bool { return d.Script.Copy != nil }), d.Title)
 			}
 			if a.json && out == "" {
 				return asked("script: with --json, name the script's file with -o")
@@ -57,12 +58,14 @@ status is 3 then.`,
 	return cmd
 }
 
-func (a *app) script(ctx context.Context, names []string, f *inputFlags, d *db.Database, out, rejects string, copyBlock, yes bool) error {
+func (a *app) script(ctx context.Context, names []string, f *inputFlags, d *db.Database, out, rejects string, copyBlock,
+	yes bool) error {
 	in, err := f.request(names)
 	if err != nil {
 		return err
 	}
-	answer, err := a.desk.Script(ctx, desk.ScriptRequest{Input: in, For: d, Out: desk.Output{File: out, To: a.out, Over: yes}, Rejects: rejects, CopyBlock: copyBlock})
+	answer, err := a.desk.Script(ctx, desk.ScriptRequest{Input: in, For: d,
+		Out: desk.Output{File: out, To: a.out, Over: yes}, Rejects: rejects, CopyBlock: copyBlock})
 	if err != nil {
 		return err
 	}
@@ -72,7 +75,8 @@ func (a *app) script(ctx context.Context, names []string, f *inputFlags, d *db.D
 		}
 	} else if c := answer.Records; c.Rejected > 0 {
 		st := a.style(a.err)
-		fmt.Fprintf(a.err, "%s %s of %s left out of the script\n", st.warn("ambertray:"), grouped(c.Rejected), plural(c.Read, "record"))
+		fmt.Fprintf(a.err, "%s %s of %s left out of the script\n", st.warn("ambertray:"), grouped(c.Rejected),
+			plural(c.Read, "record"))
 		a.printReasonsTo(a.err, st, answer.Reasons)
 		if rejects == "" {
 			fmt.Fprintln(a.err, "  --rejects FILE.csv lists them all")

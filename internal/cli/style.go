@@ -97,7 +97,8 @@ func newGrid(st style, heads ...string) *grid {
 	}
 	box := table.StyleBoxDefault
 	box.PaddingLeft, box.PaddingRight, box.MiddleVertical = "  ", "", ""
-	g.w.SetStyle(table.Style{Name: "tray", Box: box, Format: table.FormatOptions{Header: text.FormatDefault, Row: text.FormatDefault},
+	g.w.SetStyle(table.Style{Name: "tray", Box: box,
+		Format:  table.FormatOptions{Header: text.FormatDefault, Row: text.FormatDefault},
 		Options: table.OptionsNoBordersAndSeparators})
 	return g
 }

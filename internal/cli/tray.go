@@ -44,7 +44,8 @@ table will do; a table's name stands for its newest load.`,
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.listTray(trayDir(dir), all) },
 	}
 	addTray(cmd, &dir)
-	cmd.Flags().BoolVar(&all, "all", false, "list all entries, not only those that need a hand and the newest 20 others")
+	cmd.Flags().BoolVar(&all, "all", false,
+		"list all entries, not only those that need a hand and the newest 20 others")
 	return cmd
 }
 
@@ -126,7 +127,8 @@ func (a *app) trayRow(g *grid, st style, s tray.Summary) {
 		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", old, tray.Names(r.Sources))
 		return
 	}
-	g.row(st.state(s.State), s.Entry.Name, table, n(r.Records.Read), n(r.Records.Loaded), n(r.Records.Mended), n(r.Records.Waived), waiting, old, tray.Names(r.Sources))
+	g.row(st.state(s.State), s.Entry.Name, table, n(r.Records.Read), n(r.Records.Loaded), n(r.Records.Mended),
+		n(r.Records.Waived), waiting, old, tray.Names(r.Sources))
 }
 
 func (s style) state(t tray.State) string {

@@ -80,7 +80,8 @@ func (s style) answer(x account.Answer) string {
 func (a *app) printVerification(v *desk.VerifyAnswer, limit int) {
 	st := a.style(a.out)
 	r, d := v.Receipt, v.Check
-	fmt.Fprintf(a.out, "%s  %s into %s, loaded %s\n\n", st.head("Check of "+v.Entry), tray.Names(r.Sources), db.Qualified(r.Table.Schema, r.Table.Name),
+	fmt.Fprintf(a.out, "%s  %s into %s, loaded %s\n\n", st.head("Check of "+v.Entry), tray.Names(r.Sources),
+		db.Qualified(r.Table.Schema, r.Table.Name),
 		r.Finished.Format("2006-01-02 15:04 MST"))
 	g := newGrid(st, "", "", "")
 	for _, s := range v.Sources {
@@ -107,7 +108,8 @@ func (a *app) printVerification(v *desk.VerifyAnswer, limit int) {
 		}
 	}
 	if agree > 0 {
-		g.row("columns", st.good("agrees"), fmt.Sprintf("%d of %d: nulls, sums, smallest and largest, bytes of text", agree, len(v.Columns)))
+		g.row("columns", st.good("agrees"),
+			fmt.Sprintf("%d of %d: nulls, sums, smallest and largest, bytes of text", agree, len(v.Columns)))
 	} else if len(v.Columns) > 0 && v.Rows.Answer == account.Unknown {
 		g.row("columns", st.answer(account.Unknown), "")
 	}
@@ -120,14 +122,17 @@ func (a *app) printVerification(v *desk.VerifyAnswer, limit int) {
 	}
 	fmt.Fprintf(a.out, "\n  answer  %s%s\n", st.answer(v.Answer), st.dim(" in "+round(v.Took)))
 	if r.Verdict == tray.Waiting {
-		fmt.Fprintf(a.out, "  account %s: %s to be mended or waived\n", st.warn(string(r.Verdict)), plural(r.Records.Rejected, "reject"))
+		fmt.Fprintf(a.out, "  account %s: %s to be mended or waived\n", st.warn(string(r.Verdict)),
+			plural(r.Records.Rejected, "reject"))
 	}
 }
 
 func (a *app) deepRow(g *grid, st style, d *account.DeepCheck) {
-	text := fmt.Sprintf("every value of %s compared with %s of the table", plural(d.Source, "record"), plural(d.Table, "row"))
+	text := fmt.Sprintf("every value of %s compared with %s of the table", plural(d.Source, "record"),
+		plural(d.Table, "row"))
 	if d.Within {
-		text = fmt.Sprintf("every record of %s looked for among %s of the table", grouped(d.Source), plural(d.Table, "row"))
+		text = fmt.Sprintf("every record of %s looked for among %s of the table", grouped(d.Source),
+			plural(d.Table, "row"))
 	}
 	if len(d.Left) > 0 {
 		text += "; not " + strings.Join(d.Left, ", ") + ", which cannot be compared by value"

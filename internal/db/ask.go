@@ -81,11 +81,12 @@ const NotesTable = "ambertray_steps"
 // Notes is the definition of the table with the notes of loads. Step 0 has no
 // note: there, a load has begun and not committed a row.
 func Notes(schema string) dialect.Table {
-	return dialect.Table{Schema: schema, Name: NotesTable, Key: []string{"load_name", "step"}, Columns: []dialect.Column{
-		{Name: "load_name", Type: sqltype.Type{Kind: sqltype.VarChar, Length: 200}, Required: true},
-		{Name: "step", Type: sqltype.Type{Kind: sqltype.Integer}, Required: true},
-		{Name: "note", Type: sqltype.Type{Kind: sqltype.Text}, Required: true},
-	}}
+	return dialect.Table{Schema: schema, Name: NotesTable, Key: []string{"load_name", "step"},
+		Columns: []dialect.Column{
+			{Name: "load_name", Type: sqltype.Type{Kind: sqltype.VarChar, Length: 200}, Required: true},
+			{Name: "step", Type: sqltype.Type{Kind: sqltype.Integer}, Required: true},
+			{Name: "note", Type: sqltype.Type{Kind: sqltype.Text}, Required: true},
+		}}
 }
 
 // A Notebook is the notes of one load: how far it is, in the transaction of its
@@ -101,14 +102,16 @@ func (n Notebook) Table() string { return n.Dialect.Qualified(n.Schema, NotesTab
 // Make makes the table of notes where there is none.
 func (n Notebook) Make(ctx context.Context) error {
 	create := n.Dialect.Create(Notes(n.Schema))[0]
-	return n.Do(ctx, "cannot make the table "+NotesTable, strings.Replace(create, "CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1))
+	return n.Do(ctx, "cannot make the table "+NotesTable,
+		strings.Replace(create, "CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1))
 }
 
 // Write adds a note.
 func (n Notebook) Write(ctx context.Context, step int, note string) error {
 	d := n.Dialect
 	return n.Do(ctx, "cannot note how far the load is",
-		fmt.Sprintf("INSERT INTO %s VALUES (%s, %s, %s)", n.Table(), d.Parameter(1), d.Parameter(2), d.Parameter(3)), n.Load, step, note)
+		fmt.Sprintf("INSERT INTO %s VALUES (%s, %s, %s)", n.Table(), d.Parameter(1), d.Parameter(2), d.Parameter(3)),
+		n.Load, step, note)
 }
 
 // Read returns the load's notes from a step on, in order.

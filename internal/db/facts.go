@@ -17,7 +17,8 @@ import (
 func LooseColumns(t *Table, columns []dialect.Column) []bool {
 	loose := make([]bool, len(columns))
 	for i, c := range columns {
-		loose[i] = t != nil && slices.ContainsFunc(t.Columns, func(f Column) bool { return f.Name == c.Name && f.SQL.Kind == sqltype.None })
+		loose[i] = t != nil && slices.ContainsFunc(t.Columns,
+			func(f Column) bool { return f.Name == c.Name && f.SQL.Kind == sqltype.None })
 	}
 	return loose
 }

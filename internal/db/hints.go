@@ -5,7 +5,8 @@ import "strings"
 // The hints that are the same for every server.
 const (
 	HintLost     = "the connection was lost; the server rolls back what was not committed"
-	HintPassword = "check user and password; a password comes from the URL, %sAMBERTRAY_PASSWORD, --password-file, or a prompt"
+	HintPassword = "check user and password; a password comes from the URL, %sAMBERTRAY_PASSWORD, --password-file, " +
+		"or a prompt"
 	HintDatabase = "create the database first, or say --create-database"
 	HintDisk     = "the server's disk is full; make room and load again"
 )
@@ -27,7 +28,8 @@ func NetworkHint(err error, setting string) string {
 	}
 	switch {
 	case has("connection refused"):
-		return "no server listens there: check host and port, and that it runs and accepts TCP connections (" + setting + ")"
+		return "no server listens there: check host and port, and that it runs and accepts TCP connections (" +
+			setting + ")"
 	case has("no such host", "lookup"):
 		return "the host name is not known: check its spelling"
 	case has("timeout", "deadline"):

@@ -17,7 +17,8 @@ func TollBook(w io.Writer) error {
 	r := rand.New(rand.NewPCG(1777, 12))
 	z := zip.NewWriter(w)
 	put := func(name, text string) error {
-		f, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: time.Date(2026, 1, 5, 9, 0, 0, 0, time.UTC)})
+		f, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate,
+			Modified: time.Date(2026, 1, 5, 9, 0, 0, 0, time.UTC)})
 		if err != nil {
 			return err
 		}
@@ -31,9 +32,12 @@ func TollBook(w io.Writer) error {
 	add := func(name, data string) error {
 		n++
 		fmt.Fprintf(&sheets, `<sheet name="%s" sheetId="%d" r:id="rId%d"/>`, name, n, n)
-		fmt.Fprintf(&rels, `<Relationship Id="rId%d" Type="%s/worksheet" Target="worksheets/sheet%d.xml"/>`, n, office, n)
-		fmt.Fprintf(&types, `<Override PartName="/xl/worksheets/sheet%d.xml" ContentType="application/vnd.openxmlformats-officedocument.spreadsheetml.worksheet+xml"/>`, n)
-		return put(fmt.Sprintf("xl/worksheets/sheet%d.xml", n), `<worksheet xmlns="`+main+`"><sheetData>`+data+`</sheetData></worksheet>`)
+		fmt.Fprintf(&rels, `<Relationship Id="rId%d" Type="%s/worksheet" Target="worksheets/sheet%d.xml"/>`, n, office,
+			n)
+		fmt.Fprintf(&types,
+			`<Override PartName="/xl/worksheets/sheet%d.xml" ContentType="application/vnd.openxmlformats-officedocument.spreadsheetml.worksheet+xml"/>`, n)
+		return put(fmt.Sprintf("xl/worksheets/sheet%d.xml", n),
+			`<worksheet xmlns="`+main+`"><sheetData>`+data+`</sheetData></worksheet>`)
 	}
 	for m := time.January; m <= time.December; m++ {
 		if m == time.April || m == time.September {
@@ -46,12 +50,17 @@ func TollBook(w io.Writer) error {
 	if err := add("Notes", ""); err != nil {
 		return err
 	}
-	fmt.Fprintf(&book, `<workbook xmlns="%s" xmlns:r="%s"><sheets>%s</sheets></workbook>`, main, office, sheets.String())
+	fmt.Fprintf(&book, `<workbook xmlns="%s" xmlns:r="%s"><sheets>%s</sheets></workbook>`, main, office,
+		sheets.String())
 	for _, part := range [][2]string{
 		{"xl/workbook.xml", book.String()},
-		{"xl/_rels/workbook.xml.rels", `<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">` + rels.String() + `</Relationships>`},
-		{"_rels/.rels", `<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships"><Relationship Id="rId1" Type="` + office + `/officeDocument" Target="xl/workbook.xml"/></Relationships>`},
-		{"[Content_Types].xml", `<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types"><Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/><Default Extension="xml" ContentType="application/xml"/><Override PartName="/xl/workbook.xml" ContentType="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet.main+xml"/>` + types.String() + `</Types>`},
+		{"xl/_rels/workbook.xml.rels",
+			`<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships">` + rels.String() +
+				`</Relationships>`},
+		{"_rels/.rels",
+			`<Relationships xmlns="http://schemas.openxmlformats.org/package/2006/relationships"><Relationship Id="rId1" Type="` + office + `/officeDocument" Target="xl/workbook.xml"/></Relationships>`},
+		{"[Content_Types].xml",
+			`<Types xmlns="http://schemas.openxmlformats.org/package/2006/content-types"><Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/><Default Extension="xml" ContentType="application/xml"/><Override PartName="/xl/workbook.xml" ContentType="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet.main+xml"/>` + types.String() + `</Types>`},
 	} {
 		if err := put(part[0], part[1]); err != nil {
 			return err
@@ -97,7 +106,8 @@ func tollSheet(r *rand.Rand, m time.Month) string {
 			if r.IntN(5) == 0 {
 				remark = remarks[r.IntN(len(remarks))]
 			}
-			lock, boat, permit := locks[r.IntN(len(locks))], fmt.Sprintf("%s %d", boats[r.IntN(len(boats))], 1+r.IntN(90)), 100+r.IntN(9000)
+			lock, boat, permit := locks[r.IntN(len(locks))],
+				fmt.Sprintf("%s %d", boats[r.IntN(len(boats))], 1+r.IntN(90)), 100+r.IntN(9000)
 			if r.IntN(20) == 0 {
 				write(d, lock, boat, permit, "", "free passage")
 				continue

@@ -15,11 +15,14 @@ import (
 	"golang.org/x/text/encoding/charmap"
 )
 
-var locks = []string{"Nether Lock", "Harrow Top", "Mere Bridge", "Cinder Staircase", "Alder Gate", "Old Basin", "Withy Cut", "Quarry Lock"}
+var locks = []string{"Nether Lock", "Harrow Top", "Mere Bridge", "Cinder Staircase", "Alder Gate", "Old Basin",
+	"Withy Cut", "Quarry Lock"}
 
-var boats = []string{"Kingfisher", "Heron", "Patient Ada", "Second Wind", "Marigold", "Iron Duchess", "Slow Thunder", "Otter", "Morning Tide", "Wren", "Tansy", "Lantern"}
+var boats = []string{"Kingfisher", "Heron", "Patient Ada", "Second Wind", "Marigold", "Iron Duchess", "Slow Thunder",
+	"Otter", "Morning Tide", "Wren", "Tansy", "Lantern"}
 
-var remarks = []string{"", "", "", "", "", "", "waited for water", "tail gate leaking", "night passage", "horse-drawn", "paid in advance"}
+var remarks = []string{"", "", "", "", "", "", "waited for water", "tail gate leaking", "night passage", "horse-drawn",
+	"paid in advance"}
 
 var start = time.Date(2024, 1, 1, 5, 0, 0, 0, time.UTC)
 
@@ -34,7 +37,8 @@ func Passages(w io.Writer, n int, traps bool) error {
 	line := make([]byte, 0, 256)
 	for i := 1; i <= n; i++ {
 		at := start.Add(time.Duration(i) * span)
-		line = fmt.Appendf(line[:0], "%d,%02d/%02d/%d,%s,", i, at.Day(), at.Month(), at.Year(), locks[r.IntN(len(locks))])
+		line = fmt.Appendf(line[:0], "%d,%02d/%02d/%d,%s,", i, at.Day(), at.Month(), at.Year(),
+			locks[r.IntN(len(locks))])
 		boat := boats[r.IntN(len(boats))]
 		switch k := r.IntN(40); {
 		case traps && k == 0:
@@ -73,7 +77,8 @@ func Passages(w io.Writer, n int, traps bool) error {
 	return b.Flush()
 }
 
-var owners = []string{"A. Thornbury", "Wm. Oakes & Sons", "M. Señor", "Harrowmere Coal Co.", "J. Köhler", "Trust", "E. Lacey", "Withy Cut Brickworks"}
+var owners = []string{"A. Thornbury", "Wm. Oakes & Sons", "M. Señor", "Harrowmere Coal Co.", "J. Köhler", "Trust",
+	"E. Lacey", "Withy Cut Brickworks"}
 
 // Register writes the boat register as a pipe-delimited list in Windows-1252:
 // titles above the header, a ruler under it, padded fields, permits with
@@ -85,7 +90,8 @@ func Register(w io.Writer, n int) error {
 	const form = "%-6s | %-20s | %-21s | %-11s | %9s | %-4s | %10s\r\n"
 	fmt.Fprint(b, "HARROWMERE CANAL TRUST\r\nBoat register, printed 14 Mar 2025\r\n\r\n")
 	fmt.Fprintf(b, form, "Permit", "Boat", "Owner", "Registered", "Length ft", "Paid", "Fee")
-	fmt.Fprint(b, "-------+----------------------+-----------------------+-------------+-----------+------+-----------\r\n")
+	fmt.Fprint(b,
+		"-------+----------------------+-----------------------+-------------+-----------+------+-----------\r\n")
 	permit, total := 101, 0
 	for i := range n {
 		permit += 1 + r.IntN(40)
@@ -111,7 +117,8 @@ func Register(w io.Writer, n int) error {
 		if r.IntN(20) == 0 {
 			name = "Señorita Ünal"
 		}
-		fmt.Fprintf(b, form, fmt.Sprintf("%06d", permit), name, owners[r.IntN(len(owners))], day.Format("2 Jan 2006"), length, []string{"yes", "no"}[r.IntN(2)], fee)
+		fmt.Fprintf(b, form, fmt.Sprintf("%06d", permit), name, owners[r.IntN(len(owners))], day.Format("2 Jan 2006"),
+			length, []string{"yes", "no"}[r.IntN(2)], fee)
 		if i == n/2 {
 			fmt.Fprint(b, "\r\n")
 		}
@@ -149,7 +156,8 @@ func Gauges(w io.Writer, n int) error {
 			if r.IntN(50) == 0 {
 				level, text = "-", "-"
 			}
-			fmt.Fprintf(b, "G%02d\t%s\t%s\t%s\t%s\t%s\n", g+1, at.Format("2006-01-02 15:04"), level, text, sign, []string{"Ada", "Bert", "Cyril", ""}[r.IntN(4)])
+			fmt.Fprintf(b, "G%02d\t%s\t%s\t%s\t%s\t%s\n", g+1, at.Format("2006-01-02 15:04"), level, text, sign,
+				[]string{"Ada", "Bert", "Cyril", ""}[r.IntN(4)])
 		}
 	}
 	return b.Flush()
@@ -176,9 +184,14 @@ func spoil(i int, line []byte) []byte {
 // back: three corrected, from a spreadsheet that separates by semicolons, and
 // one taken out.
 func Corrected(w io.Writer) error {
-	_, err := io.WriteString(w, "\ufeffreject;source;line;record;column;code;reason;value;Passage ID;Passed on;Lock;Boat;Permit;Direction;Toll;Draught m;Remarks\r\n"+
-		"1;lock-passages.csv;1206;1204;passed_on;no-such-date;no such date;31/04/2024;1204;30/04/2024;Alder Gate;Heron 7;000412;up;8.40;0.91;\r\n"+
-		"2;lock-passages.csv;2121;2117;toll;not-a-number;not a number;1O.50;2117;21/10/2024;Old Basin;Otter 31;001187;down;10.50;1.02;\r\n"+
-		"4;lock-passages.csv;4102;4096;boat;after-quote;text follows the closing quote;;4096;19/07/2025;Withy Cut;Marigold 2;002206;up;7.75;1.10;\r\n")
+	_, err := io.WriteString(w,
+		"\ufeffreject;source;line;record;column;code;reason;value;Passage ID;Passed "+
+			"on;Lock;Boat;Permit;Direction;Toll;Draught m;Remarks\r\n"+
+			"1;lock-passages.csv;1206;1204;passed_on;no-such-date;no such date;31/04/2024;1204;30/04/2024;Alder "+
+			"Gate;Heron 7;000412;up;8.40;0.91;\r\n"+
+			"2;lock-passages.csv;2121;2117;toll;not-a-number;not a number;1O.50;2117;21/10/2024;Old Basin;Otter "+
+			"31;001187;down;10.50;1.02;\r\n"+
+			"4;lock-passages.csv;4102;4096;boat;after-quote;text follows the closing quote;;4096;19/07/2025;Withy "+
+			"Cut;Marigold 2;002206;up;7.75;1.10;\r\n")
 	return err
 }

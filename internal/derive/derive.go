@@ -48,7 +48,8 @@ type Program struct {
 // env is what an expression sees, by example.
 func env(vars []Variable) map[string]any {
 	e := map[string]any{
-		"source": map[string]string{}, "record": map[string]int{}, "load": map[string]any{"time": time.Time{}, "entry": ""},
+		"source": map[string]string{}, "record": map[string]int{},
+		"load":  map[string]any{"time": time.Time{}, "entry": ""},
 		"field": map[string]string{},
 	}
 	for _, v := range vars {
@@ -192,7 +193,8 @@ func NewRecord(src *source.Source, number int, vars []Variable, entry string, at
 	if i := strings.LastIndexAny(base, `/\`); i >= 0 {
 		base = base[i+1:]
 	}
-	r := &Record{source: map[string]string{"file": base, "path": src.Path, "sheet": src.Sheet, "member": src.Member, "name": src.Name, "number": strconv.Itoa(number)},
+	r := &Record{source: map[string]string{"file": base, "path": src.Path, "sheet": src.Sheet, "member": src.Member,
+		"name": src.Name, "number": strconv.Itoa(number)},
 		record: map[string]int{}, field: map[string]string{}, names: map[string]bool{}}
 	r.env = env(vars)
 	for k := range r.env {

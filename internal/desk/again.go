@@ -16,7 +16,10 @@ func (d *Desk) entriesOf(url string) ([]tray.Summary, error) {
 	if err != nil {
 		return nil, err
 	}
-	return slices.DeleteFunc(all, func(s tray.Summary) bool { return s.Receipt == nil || !connect.Same(s.Receipt.Database, url) }), nil
+	return slices.DeleteFunc(all, func(s tray.Summary) bool {
+		return s.Receipt == nil ||
+			!connect.Same(s.Receipt.Database, url)
+	}), nil
 }
 
 // schemasOf are the names under which the schema of a plan's table may stand
@@ -53,7 +56,8 @@ func (l *loading) loadedBefore() error {
 		if was == nil {
 			continue
 		}
-		what := fmt.Sprintf("%s: its bytes are in the table %s already, by the entry %s of %s", src.Name, db.Qualified(l.found.Schema, l.found.Name),
+		what := fmt.Sprintf("%s: its bytes are in the table %s already, by the entry %s of %s", src.Name,
+			db.Qualified(l.found.Schema, l.found.Name),
 			was.Entry.Name, was.Started.Format("2006-01-02 15:04"))
 		if !l.req.DryRun {
 			return need("%s\n  say --again to load it nevertheless; nothing was changed", what)
@@ -68,7 +72,9 @@ func (l *loading) loadedBefore() error {
 func (l *loading) wereIn(before []tray.Summary, r *tray.Receipt, p *plan.Plan, found *db.Table) {
 	for _, s := range r.Sources {
 		if was := tray.Loaded(before, schemasOf(p, found), p.Table.Name, s.SHA256, s.Part); was != nil {
-			l.tell(NoteEvent{fmt.Sprintf("note: the bytes of %s had been loaded into this table before, by the entry %s", s.Path, was.Entry.Name)})
+			l.tell(NoteEvent{fmt.Sprintf("note: the bytes of %s had been loaded into this table before, by the "+
+				"entry %s",
+				s.Path, was.Entry.Name)})
 		}
 	}
 }

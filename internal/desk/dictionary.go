@@ -35,10 +35,12 @@ func (d *Desk) FileDictionary(ctx context.Context, in Input) (*report.Dictionary
 		return nil, err
 	}
 	def := o.Plan.Definition()
-	out := &report.Dictionary{Table: db.Qualified(def.Schema, def.Name), Description: def.Comment, Origin: o.First().Name, Rows: check.Records.Loaded}
+	out := &report.Dictionary{Table: db.Qualified(def.Schema, def.Name), Description: def.Comment,
+		Origin: o.First().Name, Rows: check.Records.Loaded}
 	first := len(def.Columns) - len(o.Plan.Columns)
 	for i, c := range def.Columns {
-		e := report.Entry{Name: c.Name, Type: c.Type.String(), Required: c.Required || slices.Contains(def.Key, c.Name), Key: 1 + slices.Index(def.Key, c.Name),
+		e := report.Entry{Name: c.Name, Type: c.Type.String(), Required: c.Required || slices.Contains(def.Key, c.Name),
+			Key:     1 + slices.Index(def.Key, c.Name),
 			Default: c.Default, Description: c.Comment, From: "(number of the record)"}
 		if i < len(check.Tally) {
 			e.Blanks, e.Smallest, e.Largest = check.Tally[i].Nulls, check.Tally[i].Smallest(), check.Tally[i].Largest()
@@ -95,7 +97,8 @@ func (d *Desk) TableDictionary(ctx context.Context, at DatabaseRequest, name str
 		}
 	}
 	for i, c := range t.Columns {
-		e := report.Entry{Name: c.Name, Type: c.Type, Required: c.Required, Key: c.Key, Description: c.Comment, Blanks: facts[i].Nulls, Default: filledBy(&c)}
+		e := report.Entry{Name: c.Name, Type: c.Type, Required: c.Required, Key: c.Key, Description: c.Comment,
+			Blanks: facts[i].Nulls, Default: filledBy(&c)}
 		if !facts[i].Loose {
 			e.Smallest, e.Largest = facts[i].Smallest(), facts[i].Largest()
 		}

@@ -31,7 +31,8 @@ func (d *Desk) connect(ctx context.Context, r DatabaseRequest, existing bool) (d
 	if d.Password != nil {
 		ask = func() (string, error) { return d.Password(connect.Redact(r.URL)) }
 	}
-	conn, err := connect.Open(ctx, r.URL, connect.Options{Password: connect.Password(r.PasswordFile, ask), CreateDatabase: r.Create, Existing: existing})
+	conn, err := connect.Open(ctx, r.URL,
+		connect.Options{Password: connect.Password(r.PasswordFile, ask), CreateDatabase: r.Create, Existing: existing})
 	return conn, badURL(err)
 }
 
@@ -116,7 +117,8 @@ func (d *Desk) entryAt(ctx context.Context, name string, at DatabaseRequest, cla
 		if err := e.stopped(); err != nil {
 			return nil, err
 		}
-		return nil, fmt.Errorf("%s: the load was cut off before its commit, or is still running; nothing was changed", e.Name)
+		return nil, fmt.Errorf("%s: the load was cut off before its commit, or is still running; nothing was changed",
+			e.Name)
 	}
 	if at.URL == "" {
 		at.URL = r.Database

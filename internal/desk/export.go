@@ -60,8 +60,10 @@ func (d *Desk) Export(ctx context.Context, r ExportRequest) (*ExportAnswer, erro
 		return nil, need("--delimiter: %w", err)
 	}
 	if opt.Form.Delimiter == "" || strings.ContainsAny(r.NullWord, "\"\r\n"+opt.Form.Delimiter) {
-		return nil, need("--delimiter %q, --null-word %q: fields need a delimiter, and the word must do without it, quotes and line breaks",
-			source.DelimiterName(r.Form.Delimiter), r.NullWord)
+		return nil,
+			need("--delimiter %q, --null-word %q: fields need a delimiter, and the word must do without it, quotes "+
+				"and line breaks",
+				source.DelimiterName(r.Form.Delimiter), r.NullWord)
 	}
 	planOut := Output{File: r.Plan, Over: r.Out.Over}
 	if err := planOut.free("--plan"); err != nil {
@@ -117,7 +119,8 @@ func extractOf(ctx context.Context, conn db.Session, r ExportRequest) (x extract
 }
 
 // write writes the rows, compressed if the file's name ends in .gz.
-func (d *Desk) write(ctx context.Context, conn db.Session, what extract, opt export.Options, to Output, a *ExportAnswer) (*export.Result, error) {
+func (d *Desk) write(ctx context.Context, conn db.Session, what extract, opt export.Options, to Output,
+	a *ExportAnswer) (*export.Result, error) {
 	out, err := to.begin()
 	if err != nil {
 		return nil, err
@@ -158,7 +161,8 @@ func writePlanBack(result *export.Result, what extract, opt export.Options, r Ex
 	if err := p.Check(); err != nil {
 		return fmt.Errorf("no plan can load this back: %w", err)
 	}
-	b, err := p.Encode(plan.Comments{Head: fmt.Sprintf("Amber Tray plan, written with %s (%s)", file, phrase.Count(result.Rows, "record"))})
+	b, err := p.Encode(plan.Comments{Head: fmt.Sprintf("Amber Tray plan, written with %s (%s)", file,
+		phrase.Count(result.Rows, "record"))})
 	if err != nil {
 		return err
 	}

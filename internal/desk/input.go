@@ -96,7 +96,8 @@ func (d *Desk) open(ctx context.Context, in Input, how opening) (*Opened, error)
 	}
 	d.opened = append(d.opened, o.Sources...)
 	if how.one && len(o.Sources) > 1 {
-		return nil, need("%s: stands for %d sources\n  name one of them behind the plan: %s", in.Names[0], len(o.Sources), o.First().Name)
+		return nil, need("%s: stands for %d sources\n  name one of them behind the plan: %s", in.Names[0],
+			len(o.Sources), o.First().Name)
 	}
 	if o.Given && !how.profiled {
 		return o, nil
@@ -166,13 +167,15 @@ func (d *Desk) profile(ctx context.Context, o *Opened, opt profile.Options) (err
 		return err
 	}
 	for h := range opt.Types {
-		if !slices.ContainsFunc(o.Profile.Columns, func(c *profile.Column) bool { return strings.EqualFold(c.Header, h) }) {
+		if !slices.ContainsFunc(o.Profile.Columns,
+			func(c *profile.Column) bool { return strings.EqualFold(c.Header, h) }) {
 			return need("--type: the file has no column %q", h)
 		}
 	}
 	if o.Given {
 		// What the plan has decided is no question any more.
-		o.Profile.Findings = slices.DeleteFunc(o.Profile.Findings, func(f profile.Finding) bool { return f.Code.DecidedByPlan() })
+		o.Profile.Findings = slices.DeleteFunc(o.Profile.Findings,
+			func(f profile.Finding) bool { return f.Code.DecidedByPlan() })
 	}
 	return nil
 }
@@ -209,7 +212,8 @@ func openSources(ctx context.Context, names []string, known source.Known) (out [
 }
 
 // planSources opens the files of a plan, or others of their form.
-func planSources(ctx context.Context, planFile string, p *plan.Plan, files []string, given source.Known) (out []*source.Source, err error) {
+func planSources(ctx context.Context, planFile string, p *plan.Plan, files []string,
+	given source.Known) (out []*source.Source, err error) {
 	type one struct {
 		file string
 		form *plan.Source
@@ -231,7 +235,8 @@ func planSources(ctx context.Context, planFile string, p *plan.Plan, files []str
 	}
 	for _, x := range all {
 		known := x.form.Known()
-		known.MaxRecord, known.MaxUnpacked, known.Idle, known.Stdin, known.Once = given.MaxRecord, given.MaxUnpacked, given.Idle, given.Stdin, given.Once
+		known.MaxRecord, known.MaxUnpacked, known.Idle, known.Stdin, known.Once = given.MaxRecord, given.MaxUnpacked,
+			given.Idle, given.Stdin, given.Once
 		some, err := openSources(ctx, []string{x.file}, known)
 		if err != nil {
 			return nil, err
@@ -277,7 +282,8 @@ func matching(planFile, file string) ([]string, error) {
 		if planFile == "" {
 			return nil, need("no file matches %s", file)
 		}
-		return nil, need("%s: no file matches %s\n  correct file: in the plan, or name the files behind the plan", planFile, file)
+		return nil, need("%s: no file matches %s\n  correct file: in the plan, or name the files behind the plan",
+			planFile, file)
 	}
 	return places[:1], nil // opening it says what is wrong
 }

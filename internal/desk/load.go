@@ -211,9 +211,11 @@ func (l *loading) check() error {
 	case r.Every == 0:
 		return nil
 	case r.Mode != db.Create && r.Mode != db.Append:
-		return need("--commit-every: a table cannot be emptied or replaced step by step\n  load with --mode create under another name and rename, or empty the table and say --mode append")
+		return need("--commit-every: a table cannot be emptied or replaced step by step\n  " +
+			"load with --mode create under another name and rename, or empty the table and say --mode append")
 	case r.Limit.Count == 0:
-		return need("--commit-every: --max-rejects 0 means all or nothing, which a load that commits on its way cannot keep\n  leave out one of them")
+		return need("--commit-every: --max-rejects 0 means all or nothing, which a load that commits on its way " +
+			"cannot keep\n  leave out one of them")
 	}
 	return nil
 }
@@ -228,7 +230,8 @@ func (l *loading) open(ctx context.Context) (err error) {
 		return err
 	}
 	if in.Profile != nil && in.Profile.Records == 0 {
-		return fmt.Errorf("%s: has a header and no records\n  there is nothing to load; the definition alone comes with 'ambertray ddl'", in.First().Name)
+		return fmt.Errorf("%s: has a header and no records\n  "+
+			"there is nothing to load; the definition alone comes with 'ambertray ddl'", in.First().Name)
 	}
 	if l.tolerate, err = in.tolerate(l.req.Options.Tolerate); err != nil {
 		return err
@@ -245,7 +248,8 @@ func (l *loading) open(ctx context.Context) (err error) {
 	for _, s := range in.Sources {
 		in.Plan.Sources = append(in.Plan.Sources, plan.FromLayout(s))
 	}
-	l.job = load.Job{Job: rows.Job{Sources: in.Sources, Plan: in.Plan, MaxRejects: l.req.Limit.Count}, MaxShare: l.req.Limit.Share, Every: l.req.Every}
+	l.job = load.Job{Job: rows.Job{Sources: in.Sources, Plan: in.Plan, MaxRejects: l.req.Limit.Count},
+		MaxShare: l.req.Limit.Share, Every: l.req.Every}
 	return nil
 }
 
@@ -323,7 +327,8 @@ func (l *loading) dryRun(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	l.answer.DryRun = &DryRunAnswer{document("dry-run"), true, l.in.Plan.Table.Name, check.Records, list(check.Reasons), l.in.First().Name, check}
+	l.answer.DryRun = &DryRunAnswer{document("dry-run"), true, l.in.Plan.Table.Name, check.Records, list(check.Reasons),
+		l.in.First().Name, check}
 	return nil
 }
 
@@ -352,7 +357,9 @@ func (l *loading) meet(ctx context.Context) (err error) {
 		if err != nil {
 			return err
 		}
-		return need("%s exists already, with %s\n  choose another name with --table, or say --mode append, refill or replace; nothing was changed", l.where(), phrase.Count(rows, "row"))
+		return need("%s exists already, with %s\n  "+
+			"choose another name with --table, or say --mode append, refill or replace; nothing was changed", l.where(),
+			phrase.Count(rows, "row"))
 	case !r.Mode.New() && l.found == nil:
 		return need("%s does not exist\n  check the name and --schema, or create it with --mode create", l.where())
 	}
@@ -388,11 +395,14 @@ func (l *loading) meet(ctx context.Context) (err error) {
 // mapped pairs the columns of file and table, and stops where that cannot be.
 func (l *loading) mapped(ctx context.Context) error {
 	r, in := l.req, l.in
-	m, err := match.Map(ctx, in.Sources, in.Plan, l.like, match.MapOptions{ByPosition: r.ByPosition, KeepIdentity: r.KeepIdentity, Tolerate: l.tolerate, Profile: in.Profile})
+	m, err := match.Map(ctx, in.Sources, in.Plan, l.like,
+		match.MapOptions{ByPosition: r.ByPosition, KeepIdentity: r.KeepIdentity, Tolerate: l.tolerate,
+			Profile: in.Profile})
 	if err != nil {
 		return err
 	}
-	a := &MappingAnswer{Document: document("mapping"), DryRun: r.DryRun, Schema: l.like.Schema, Table: l.like.Name, Blocked: m.Blocked(), Mapping: list(m.Pairings),
+	a := &MappingAnswer{Document: document("mapping"), DryRun: r.DryRun, Schema: l.like.Schema, Table: l.like.Name,
+		Blocked: m.Blocked(), Mapping: list(m.Pairings),
 		Source: in.First().Name, State: "a new table like " + r.Like}
 	if r.Like == "" {
 		rows, err := l.conn.Count(ctx, l.found)
@@ -466,7 +476,8 @@ func (l *loading) run(ctx context.Context) error {
 	}
 	defer logFile.Close()
 	job.Log = slog.New(slog.NewMultiHandler(l.Log.Handler(), slog.NewTextHandler(logFile, nil)))
-	job.Log.Info("load", "version", l.Version, "source", in.First().Name, "into", l.answer.Into, "mode", r.Mode, "table", in.Plan.Table.Name, "entry", entry.Name)
+	job.Log.Info("load", "version", l.Version, "source", in.First().Name, "into", l.answer.Into, "mode", r.Mode,
+		"table", in.Plan.Table.Name, "entry", entry.Name)
 	if err := l.writePapers(entry); err != nil {
 		return err
 	}
@@ -531,9 +542,11 @@ func (l *loading) stops() *tray.Stops {
 	for _, s := range job.Sources {
 		names = append(names, s.Name)
 	}
-	return &tray.Stops{Names: names, Load: x.Entry + "-" + hex.EncodeToString(r[:]), Database: x.Database, Table: x.Table, Sources: x.Sources,
+	return &tray.Stops{Names: names, Load: x.Entry + "-" + hex.EncodeToString(r[:]), Database: x.Database,
+		Table: x.Table, Sources: x.Sources,
 		Like: like.Table, LikeSchema: like.Schema, Every: job.Every, MaxRejects: job.MaxRejects, MaxShare: job.MaxShare,
-		MaxRecord: job.Sources[0].MaxRecord, MaxUnpacked: l.req.Known.MaxUnpacked, SlowPath: job.Spec.SlowPath, Started: x.Started}
+		MaxRecord: job.Sources[0].MaxRecord, MaxUnpacked: l.req.Known.MaxUnpacked, SlowPath: job.Spec.SlowPath,
+		Started: x.Started}
 }
 
 // carryOut runs a load whose papers are begun. Without an error, all is
@@ -579,7 +592,8 @@ func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job 
 	}
 	job.Log.Error("failed", "error", err)
 	if receipt.Commits > 0 {
-		return fmt.Errorf("%w\n  the papers are in %s; when the cause is mended, go on with: ambertray resume %s", err, entry.Dir, entry.Name)
+		return fmt.Errorf("%w\n  the papers are in %s; when the cause is mended, go on with: ambertray resume %s", err,
+			entry.Dir, entry.Name)
 	}
 	if err2 := entry.WriteReceipt(receipt); err2 != nil {
 		job.Log.Error("the receipt could not be written", "error", err2)

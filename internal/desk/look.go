@@ -196,9 +196,11 @@ func made(ctx context.Context, o *Opened, first int) (out []Made) {
 func lookSource(o *Opened, check *rows.Check, first int) *LookSource {
 	src, p := o.First(), o.Profile
 	form := src.Layout.Form
-	x := &LookSource{Path: src.Name, Size: src.Size, Encoding: src.Layout.Encoding, Delimiter: form.Delimiter, Header: src.Layout.Header,
-		Evidence: src.Evidence, Records: p.Records, Limited: p.Limited, Skipped: map[string]int64{}, Keys: list(p.Keys), Findings: list(p.Findings),
-		Columns: []LookColumn{}, First: []LookRecord{}, Opened: o, Check: check}
+	x := &LookSource{Path: src.Name, Size: src.Size, Encoding: src.Layout.Encoding, Delimiter: form.Delimiter,
+		Header:   src.Layout.Header,
+		Evidence: src.Evidence, Records: p.Records, Limited: p.Limited, Skipped: map[string]int64{}, Keys: list(p.Keys),
+		Findings: list(p.Findings),
+		Columns:  []LookColumn{}, First: []LookRecord{}, Opened: o, Check: check}
 	if form.Quote != 0 {
 		x.Quote = string(rune(form.Quote))
 	}
@@ -222,7 +224,8 @@ func lookSource(o *Opened, check *rows.Check, first int) *LookSource {
 		c := check.Records
 		x.Plan = &LookPlan{Read: c.Read, Loaded: c.Loaded, Rejected: c.Rejected, Skipped: c.Skipped}
 		for i, c := range o.Plan.Columns {
-			x.Plan.Columns = append(x.Plan.Columns, PlanMisfits{c.Name, c.Type, check.Misfits[i].Count, check.Misfits[i].First})
+			x.Plan.Columns = append(x.Plan.Columns,
+				PlanMisfits{c.Name, c.Type, check.Misfits[i].Count, check.Misfits[i].First})
 		}
 	}
 	return x
@@ -230,10 +233,13 @@ func lookSource(o *Opened, check *rows.Check, first int) *LookSource {
 
 // lookColumn is a column with what was suggested for it, or nil.
 func lookColumn(c *profile.Column, planned *plan.Column) LookColumn {
-	x := LookColumn{Position: c.Position, Name: c.Header, Header: c.Header, Type: c.Type.String(), Required: c.Required, Blanks: c.Blanks,
-		QuotedBlanks: c.Quoted, NullWords: c.Nulls, NullWordCount: c.NullWord, Misfits: c.Misfits, Smallest: c.Smallest, Largest: c.Largest,
-		Longest: c.Longest, LongestBytes: c.LongestBytes, ASCII: c.ASCII, Distinct: c.Distinct, DistinctExact: c.DistinctExact,
-		Unique: c.Unique, Why: c.Why}
+	x := LookColumn{Position: c.Position, Name: c.Header, Header: c.Header, Type: c.Type.String(), Required: c.Required,
+		Blanks:       c.Blanks,
+		QuotedBlanks: c.Quoted, NullWords: c.Nulls, NullWordCount: c.NullWord, Misfits: c.Misfits, Smallest: c.Smallest,
+		Largest: c.Largest,
+		Longest: c.Longest, LongestBytes: c.LongestBytes, ASCII: c.ASCII, Distinct: c.Distinct,
+		DistinctExact: c.DistinctExact,
+		Unique:        c.Unique, Why: c.Why}
 	if len(c.Values) <= 20 {
 		x.Values = c.Values
 	}

@@ -58,7 +58,8 @@ func (d *Desk) Mend(ctx context.Context, r MendRequest) (*MendAnswer, error) {
 	}
 	e.log.Info("mend", "version", d.Version, "file", shown)
 	m := d.meter(ctx, "mending", 0)
-	out, err := account.Mend(ctx, account.MendJob{Entry: e.Entry, Receipt: e.Receipt, Plan: e.Plan, File: r.File, Name: shown, Session: e.conn,
+	out, err := account.Mend(ctx, account.MendJob{Entry: e.Entry, Receipt: e.Receipt, Plan: e.Plan, File: r.File,
+		Name: shown, Session: e.conn,
 		SlowPath: r.SlowPath, Log: e.log, Progress: m.Set, At: time.Now()})
 	m.End()
 	if err != nil {
@@ -68,8 +69,10 @@ func (d *Desk) Mend(ctx context.Context, r MendRequest) (*MendAnswer, error) {
 		e.log.Error("mend failed", "error", err)
 		return nil, err
 	}
-	return &MendAnswer{Document: document("mend"), Entry: e.Name, Tried: out.Tried, Mended: list(out.Mended), Refused: list(out.Refused),
-		SettledBefore: list(out.Settled), Records: out.Receipt.Records, Verdict: out.Receipt.Verdict, File: shown, Receipt: out.Receipt}, nil
+	return &MendAnswer{Document: document("mend"), Entry: e.Name, Tried: out.Tried, Mended: list(out.Mended),
+		Refused:       list(out.Refused),
+		SettledBefore: list(out.Settled), Records: out.Receipt.Records, Verdict: out.Receipt.Verdict, File: shown,
+		Receipt: out.Receipt}, nil
 }
 
 // A WaiveRequest settles rejects without loading them.
@@ -108,7 +111,9 @@ func (d *Desk) Waive(r WaiveRequest) (*WaiveAnswer, error) {
 		return nil, err
 	}
 	if p, err := e.Pending(); err != nil || p != nil {
-		return nil, need("%s: the program was ended at a commit\n  run 'ambertray verify %s' first, which asks the table what it came to", e.Name, e.Name)
+		return nil,
+			need("%s: the program was ended at a commit\n  "+
+				"run 'ambertray verify %s' first, which asks the table what it came to", e.Name, e.Name)
 	}
 	receipt := e.Receipt
 	if receipt == nil || receipt.Verdict != tray.Waiting {
@@ -128,7 +133,8 @@ func (d *Desk) Waive(r WaiveRequest) (*WaiveAnswer, error) {
 	if err := e.WriteReceipt(receipt); err != nil {
 		return nil, err
 	}
-	return &WaiveAnswer{document("waive"), e.Name, list(chosen), r.Because, receipt.Records, receipt.Verdict, receipt}, nil
+	return &WaiveAnswer{document("waive"), e.Name, list(chosen), r.Because, receipt.Records, receipt.Verdict, receipt},
+		nil
 }
 
 // chosen are the rejects that a text names, all of which must wait.
@@ -149,7 +155,8 @@ func chosen(r *tray.Receipt, which string) ([]int64, error) {
 	}
 	for _, n := range numbers {
 		if !slices.Contains(waiting, n) {
-			return nil, need("--waive: the reject %d does not wait\n  those that wait are %s; nothing was changed", n, Numbers(waiting))
+			return nil, need("--waive: the reject %d does not wait\n  those that wait are %s; nothing was changed", n,
+				Numbers(waiting))
 		}
 	}
 	return numbers, nil

@@ -12,7 +12,8 @@ import (
 // Plan suggests the plan of a load. Its document is the plan itself.
 func (d *Desk) Plan(ctx context.Context, in Input) (*Opened, error) {
 	if IsPlan(in.Names[0]) {
-		return nil, need("plan: %s is a plan already\n  to see what it does, use 'ambertray look %s'", in.Names[0], in.Names[0])
+		return nil, need("plan: %s is a plan already\n  to see what it does, use 'ambertray look %s'", in.Names[0],
+			in.Names[0])
 	}
 	o, err := d.open(ctx, in, opening{profiled: true, once: true})
 	if err != nil {

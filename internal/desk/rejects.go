@@ -75,7 +75,8 @@ func (d *Desk) Rejects(ctx context.Context, r RejectsRequest) (*RejectsAnswer, e
 	if e.Receipt == nil {
 		return nil, e.unsettled()
 	}
-	a := &RejectsAnswer{Document: document("rejects"), Entry: e.Name, Rejects: []RejectRow{}, Records: e.Receipt.Records, Of: e}
+	a := &RejectsAnswer{Document: document("rejects"), Entry: e.Name, Rejects: []RejectRow{},
+		Records: e.Receipt.Records, Of: e}
 	groups := map[[2]string]*RejectGroup{}
 	a.Headers, err = e.Outcomes(ctx, e.Receipt, func(x *tray.Outcome) error {
 		if x.State != tray.StillWaits && !r.All {
@@ -92,7 +93,8 @@ func (d *Desk) Rejects(ctx context.Context, r RejectsRequest) (*RejectsAnswer, e
 			g.values[x.Value]++
 		}
 		if a.Count++; r.Limit <= 0 || len(a.Rejects) < r.Limit {
-			row := RejectRow{Reject: x.Number, State: x.State, Source: x.Source, Line: x.Line, Cell: x.Cell, Column: x.Column, Code: string(x.Code), Reason: x.Reason, Value: x.Value}
+			row := RejectRow{Reject: x.Number, State: x.State, Source: x.Source, Line: x.Line, Cell: x.Cell,
+				Column: x.Column, Code: string(x.Code), Reason: x.Reason, Value: x.Value}
 			for _, f := range x.Fields {
 				row.Fields = append(row.Fields, f.Text)
 			}

@@ -45,7 +45,8 @@ func (d *Desk) Report(ctx context.Context, req ReportRequest) (*report.Load, err
 			l.More++
 			return nil
 		}
-		l.Rejects = append(l.Rejects, report.Reject{Number: x.Number, Place: StandsAt(x.Source, x.Line, x.Cell, len(r.Sources) > 1),
+		l.Rejects = append(l.Rejects, report.Reject{Number: x.Number,
+			Place:  StandsAt(x.Source, x.Line, x.Cell, len(r.Sources) > 1),
 			Column: x.Column, Reason: x.Reason, Value: x.Value, State: x.State, Because: x.Because})
 		return nil
 	})

@@ -57,7 +57,9 @@ func (d *Desk) Resume(ctx context.Context, r ResumeRequest) (*LoadAnswer, error)
 	case e.Receipt != nil:
 		return answer, need("%s: the load is done; there is nothing to go on with", e.Name)
 	case stops == nil:
-		return answer, need("%s: the load was cut off before its only commit, and changed nothing\n  load again; with --commit-every, a load can be resumed", e.Name)
+		return answer,
+			need("%s: the load was cut off before its only commit, and changed nothing\n  "+
+				"load again; with --commit-every, a load can be resumed", e.Name)
 	}
 	r.At.URL = cmp.Or(r.At.URL, stops.Database)
 	answer.Into, answer.Entry = connect.Redact(r.At.URL), e.Entry
@@ -115,7 +117,8 @@ func (d *Desk) wasDone(ctx context.Context, e *Entry) (bool, error) {
 }
 
 // stoppedJob is the load as it was, to be gone on with.
-func (d *Desk) stoppedJob(ctx context.Context, e *Entry, stops *tray.Stops, r *ResumeRequest) (*Opened, *load.Job, error) {
+func (d *Desk) stoppedJob(ctx context.Context, e *Entry, stops *tray.Stops,
+	r *ResumeRequest) (*Opened, *load.Job, error) {
 	going, err := load.NotesOf(ctx, e.conn, stops.Table.Schema, stops.Load)
 	if err != nil {
 		return nil, nil, err
@@ -124,14 +127,16 @@ func (d *Desk) stoppedJob(ctx context.Context, e *Entry, stops *tray.Stops, r *R
 	if err != nil {
 		return nil, nil, err
 	}
-	job := &load.Job{Job: rows.Job{Sources: in.Sources, Plan: e.Plan, MaxRejects: stops.MaxRejects}, Session: e.conn, Log: e.log,
+	job := &load.Job{Job: rows.Job{Sources: in.Sources, Plan: e.Plan, MaxRejects: stops.MaxRejects}, Session: e.conn,
+		Log:      e.log,
 		MaxShare: stops.MaxShare, Every: stops.Every, Going: going}
 	if r.Limit != nil {
 		job.MaxRejects, job.MaxShare = r.Limit.Count, r.Limit.Share
 	}
 	def := e.Plan.Definition()
 	def.Schema, def.Name = stops.Table.Schema, stops.Table.Name
-	job.Spec = db.Spec{Mode: db.Mode(stops.Table.Mode), Table: def, SlowPath: stops.SlowPath, Steps: stops.Load, Going: going != nil}
+	job.Spec = db.Spec{Mode: db.Mode(stops.Table.Mode), Table: def, SlowPath: stops.SlowPath, Steps: stops.Load,
+		Going: going != nil}
 	if stops.Like != "" {
 		job.Spec.Like = &db.Name{Schema: stops.LikeSchema, Table: stops.Like}
 	}
@@ -143,15 +148,19 @@ func (d *Desk) stoppedJob(ctx context.Context, e *Entry, stops *tray.Stops, r *R
 // stoppedSources opens the sources of a load again, as its plan has them.
 func (d *Desk) stoppedSources(ctx context.Context, e *Entry, stops *tray.Stops, files []string) (*Opened, error) {
 	if len(files) > 0 && len(files) != len(stops.Sources) {
-		return nil, need("%s: the load has %s; name each of them, or none", e.Name, phrase.Count(int64(len(stops.Sources)), "source"))
+		return nil, need("%s: the load has %s; name each of them, or none", e.Name,
+			phrase.Count(int64(len(stops.Sources)), "source"))
 	}
 	if len(e.Plan.Sources) != len(stops.Sources) || len(stops.Names) != len(stops.Sources) {
-		return nil, fmt.Errorf("%s: the plan has %d sources, the load %d\n  restore the plan of the entry", e.Name, len(e.Plan.Sources), len(stops.Sources))
+		return nil, fmt.Errorf("%s: the plan has %d sources, the load %d\n  restore the plan of the entry", e.Name,
+			len(e.Plan.Sources), len(stops.Sources))
 	}
 	o := &Opened{Plan: e.Plan, Given: true}
 	for i, s := range stops.Sources {
 		if s.Path == source.Stdin && len(files) == 0 {
-			return nil, need("%s: the load had read standard input\n  send the same once more: … | ambertray resume %s -", e.Name, e.Name)
+			return nil,
+				need("%s: the load had read standard input\n  send the same once more: … | ambertray resume %s -",
+					e.Name, e.Name)
 		}
 		known := e.Plan.Sources[i].Known()
 		known.MaxRecord, known.Stdin, known.Once = stops.MaxRecord, d.Stdin, true

@@ -58,7 +58,8 @@ func (d *Desk) Script(ctx context.Context, r ScriptRequest) (*ScriptAnswer, erro
 		return nil, err
 	}
 	if r.Rejects != "" && FileExists(r.Rejects) && !r.Out.Over {
-		return nil, need("--rejects %s: the file exists\n  choose another name, or say --yes to write over it", r.Rejects)
+		return nil, need("--rejects %s: the file exists\n  choose another name, or say --yes to write over it",
+			r.Rejects)
 	}
 	// The head tells how many rows there are, so they are counted first.
 	m := d.meter(ctx, "counting", o.Size())
@@ -67,14 +68,16 @@ func (d *Desk) Script(ctx context.Context, r ScriptRequest) (*ScriptAnswer, erro
 	if err != nil {
 		return nil, err
 	}
-	opt := script.Options{Database: r.For, Table: t, Rows: check.Records.Loaded, CopyBlock: r.CopyBlock, Head: d.scriptHead(o, r.For, t, check)}
+	opt := script.Options{Database: r.For, Table: t, Rows: check.Records.Loaded, CopyBlock: r.CopyBlock,
+		Head: d.scriptHead(o, r.For, t, check)}
 	if err := d.writeScript(ctx, o, r, opt, check); err != nil {
 		return nil, err
 	}
 	return &ScriptAnswer{document("script"), r.Out.File, r.For.Name, t.Name, check.Records, list(check.Reasons)}, nil
 }
 
-func (d *Desk) writeScript(ctx context.Context, o *Opened, r ScriptRequest, opt script.Options, check *rows.Check) error {
+func (d *Desk) writeScript(ctx context.Context, o *Opened, r ScriptRequest, opt script.Options,
+	check *rows.Check) error {
 	out, err := r.Out.begin()
 	if err != nil {
 		return err
@@ -105,7 +108,9 @@ func (d *Desk) scriptHead(o *Opened, base *db.Database, t dialect.Table, c *rows
 	}
 	n := c.Records
 	head := []string{fmt.Sprintf("%s, from %s", db.Qualified(t.Schema, t.Name), strings.Join(from, ", ")),
-		fmt.Sprintf("for %s, written by Amber Tray %s on %s", base.Title, d.Version, time.Now().UTC().Format("2006-01-02 15:04 UTC")),
-		fmt.Sprintf("%s read = %s in this script + %s left out + %s skipped", phrase.Count(n.Read, "record"), phrase.Grouped(n.Loaded), phrase.Grouped(n.Rejected), phrase.Grouped(n.Skipped))}
+		fmt.Sprintf("for %s, written by Amber Tray %s on %s", base.Title, d.Version,
+			time.Now().UTC().Format("2006-01-02 15:04 UTC")),
+		fmt.Sprintf("%s read = %s in this script + %s left out + %s skipped", phrase.Count(n.Read, "record"),
+			phrase.Grouped(n.Loaded), phrase.Grouped(n.Rejected), phrase.Grouped(n.Skipped))}
 	return append(head, base.Script.Remarks(t)...)
 }

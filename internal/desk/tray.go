@@ -34,7 +34,8 @@ func (d *Desk) List() (*TrayAnswer, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &TrayAnswer{Document: document("tray"), Tray: d.Tray, Entries: []TrayEntry{}, List: all, Counts: map[tray.State]int64{}}
+	a := &TrayAnswer{Document: document("tray"), Tray: d.Tray, Entries: []TrayEntry{}, List: all,
+		Counts: map[tray.State]int64{}}
 	for _, s := range all {
 		a.Counts[s.State]++
 		if s.State == tray.IsWaiting {

@@ -88,7 +88,8 @@ func (d *Desk) Verify(ctx context.Context, r VerifyRequest) (*VerifyAnswer, erro
 	if err != nil {
 		return nil, err
 	}
-	a := &VerifyAnswer{Document: document("verify"), Entry: e.Name, Answer: v.Answer, Sources: v.Sources, Rows: v.Rows, Columns: v.Columns,
+	a := &VerifyAnswer{Document: document("verify"), Entry: e.Name, Answer: v.Answer, Sources: v.Sources, Rows: v.Rows,
+		Columns: v.Columns,
 		Records: e.Receipt.Records, Receipt: e.Receipt}
 	if r.Deep {
 		if err := d.deep(ctx, e, a, r.Limit); err != nil {
@@ -125,8 +126,10 @@ func (d *Desk) deep(ctx context.Context, e *Entry, a *VerifyAnswer, limit int) (
 }
 
 func deepAnswer(d *account.DeepCheck, limit int) *DeepAnswer {
-	a := &DeepAnswer{Same: d.Same(), SourceRecords: d.Source, TableRows: d.Table, Columns: d.Columns, NotCompared: d.Left,
-		MissingCount: d.MissingCount, ExtraCount: d.ExtraCount, AtLeast: d.AtLeast, Different: []DeepDifference{}, Missing: []DeepRow{}, Extra: []DeepRow{}}
+	a := &DeepAnswer{Same: d.Same(), SourceRecords: d.Source, TableRows: d.Table, Columns: d.Columns,
+		NotCompared:  d.Left,
+		MissingCount: d.MissingCount, ExtraCount: d.ExtraCount, AtLeast: d.AtLeast, Different: []DeepDifference{},
+		Missing: []DeepRow{}, Extra: []DeepRow{}}
 	pairs, missing, extra := d.Pairs(d.Key)
 	for _, p := range pairs[:min(len(pairs), limit)] {
 		x := DeepDifference{d.Names[p.Source], p.Line, map[string]*string{}, map[string]*string{}}

@@ -66,7 +66,8 @@ func (c *Column) Remarks() (out []string) {
 	if c.SQL.Kind == sqltype.None {
 		out = append(out, fmt.Sprintf("%s is of type %s, and written as the database shows it", c.Name, c.Type))
 	} else if c.Reads.Kind == sqltype.Text && !c.SQL.IsText() {
-		out = append(out, fmt.Sprintf("%s has values that are no %s in a form that others read; it is written as text", c.Name, c.SQL))
+		out = append(out, fmt.Sprintf("%s has values that are no %s in a form that others read; it is written as text",
+			c.Name, c.SQL))
 	}
 	if c.NULs > 0 {
 		out = append(out, fmt.Sprintf("%s has %d texts with a NUL character, which cannot be loaded", c.Name, c.NULs))
@@ -75,7 +76,8 @@ func (c *Column) Remarks() (out []string) {
 }
 
 // Write writes all rows of a query, whose columns are known.
-func Write(ctx context.Context, w io.Writer, conn db.Session, query string, columns []db.Column, opt Options) (*Result, error) {
+func Write(ctx context.Context, w io.Writer, conn db.Session, query string, columns []db.Column,
+	opt Options) (*Result, error) {
 	r := &Result{NullWord: opt.NullWord}
 	if r.NullWord == "" && len(columns) == 1 {
 		r.NullWord = loneNull
@@ -109,7 +111,8 @@ func Write(ctx context.Context, w io.Writer, conn db.Session, query string, colu
 				continue
 			}
 			if len(word) > 0 && string(f) == r.NullWord {
-				return fmt.Errorf("row %d, column %s: the value is %q, which stands for null in this file\n  choose another word with --null-word", r.Rows, columns[i].Name, r.NullWord)
+				return fmt.Errorf("row %d, column %s: the value is %q, which stands for null in this file\n  "+
+					"choose another word with --null-word", r.Rows, columns[i].Name, r.NullWord)
 			}
 			r.Columns[i].see(f)
 			b = opt.Form.AppendField(b, f, len(f) == 0)
@@ -229,7 +232,8 @@ func (r *Result) Plan(file, table string, key []string, opt Options) *plan.Plan 
 	p.Sources[0].Seen = nil
 	seen := map[string]int{}
 	for i, c := range r.Columns {
-		x := plan.Column{Name: c.Name, From: c.Name, Type: c.Reads.String(), Required: c.Required, Unicode: c.wide, Comment: c.Comment}
+		x := plan.Column{Name: c.Name, From: c.Name, Type: c.Reads.String(), Required: c.Required, Unicode: c.wide,
+			Comment: c.Comment}
 		if opt.NoHeader {
 			x.From = fmt.Sprintf("column_%d", i+1)
 		}

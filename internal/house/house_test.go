@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -233,6 +234,35 @@ func TestNoticesAreComplete(t *testing.T) {
 	for _, m := range modules {
 		if m = strings.TrimSpace(m); m != "" {
 			assert.Contains(t, string(b), "\n"+m+"\n", "scripts/notices")
+		}
+	}
+}
+
+// longest is how many columns a line of code may take, a tab counting four.
+const longest = 120
+
+// Lines end where a screen does, but for texts that are written as they are.
+func TestLinesAreShort(t *testing.T) {
+	for _, p := range load(t) {
+		for _, f := range p.Syntax {
+			raw := map[int]bool{} // lines that hold part of such a text
+			ast.Inspect(f, func(n ast.Node) bool {
+				if l, ok := n.(*ast.BasicLit); ok && l.Kind == token.STRING && l.Value[0] == '`' {
+					for k := p.Fset.Position(l.Pos()).Line; k <= p.Fset.Position(l.End()).Line; k++ {
+						raw[k] = true
+					}
+				}
+				return true
+			})
+			name := p.Fset.Position(f.Pos()).Filename
+			text, err := os.ReadFile(name)
+			require.NoError(t, err)
+			for i, line := range strings.Split(string(text), "\n") {
+				wide := utf8.RuneCountInString(line) + 3*strings.Count(line, "\t")
+				if wide > longest && !raw[i+1] {
+					t.Errorf("%s:%d: the line takes %d columns", name, i+1, wide)
+				}
+			}
 		}
 	}
 }

@@ -111,7 +111,8 @@ func Run(ctx context.Context, job Job) error {
 	if most := job.MaxShare * float64(r.Records.Read); job.MaxShare > 0 && float64(r.Records.Rejected) > most {
 		return &rows.TooManyRejects{Limit: int64(most), Reasons: r.Reasons(), Fate: r.Fate()}
 	}
-	job.Log.Info("records read", "read", r.Records.Read, "loaded", r.Records.Loaded, "rejected", r.Records.Rejected, "skipped", r.Records.Skipped, "sha256", r.Sums)
+	job.Log.Info("records read", "read", r.Records.Read, "loaded", r.Records.Loaded, "rejected", r.Records.Rejected,
+		"skipped", r.Records.Skipped, "sha256", r.Sums)
 	r.Report("verifying")
 	if err := r.verify(ctx); err != nil {
 		return err
@@ -175,7 +176,8 @@ func (r *run) fill(ctx context.Context) error {
 		return err
 	}
 	if !r.steps.met {
-		return fmt.Errorf("%s: %w: it ends before the place where the load stopped; %s", r.Sources[r.job.Going.At.Source].Name, ErrNotTheSame, r.Fate())
+		return fmt.Errorf("%s: %w: it ends before the place where the load stopped; %s",
+			r.Sources[r.job.Going.At.Source].Name, ErrNotTheSame, r.Fate())
 	}
 	f, ok := r.load.(db.Finisher)
 	if !ok {
@@ -203,14 +205,19 @@ func (r *run) verify(ctx context.Context) error {
 	}
 	receipt.Table.Rows = rows
 	if !r.Records.Balanced() {
-		differences = append(differences, fmt.Sprintf("%d records read, but %d loaded + %d rejected + %d skipped", r.Records.Read, r.Records.Loaded, r.Records.Rejected, r.Records.Skipped))
+		differences = append(differences,
+			fmt.Sprintf("%d records read, but %d loaded + %d rejected + %d skipped", r.Records.Read, r.Records.Loaded,
+				r.Records.Rejected, r.Records.Skipped))
 	}
 	if n := r.Rejects.Kept(); n != r.Records.Rejected {
-		differences = append(differences, fmt.Sprintf("%d records rejected, but %d in the rejects file", r.Records.Rejected, n))
+		differences = append(differences,
+			fmt.Sprintf("%d records rejected, but %d in the rejects file", r.Records.Rejected, n))
 	}
 	before := receipt.Table.Before
 	if rows-before != r.Records.Loaded {
-		differences = append(differences, fmt.Sprintf("%d records loaded, but the table has %d rows, and had %d before", r.Records.Loaded, rows, before))
+		differences = append(differences,
+			fmt.Sprintf("%d records loaded, but the table has %d rows, and had %d before", r.Records.Loaded, rows,
+				before))
 	}
 	differences = append(differences, r.compare(held)...)
 	if len(differences) > 0 {
@@ -272,7 +279,8 @@ func (r *run) held(ctx context.Context) (rows int64, columns []tally.Column, dif
 		}
 		if checks != nil {
 			r.job.Log.Warn("checksums differ", "read", r.Checksum, "table", checks.Sum, "rows", checks.Rows)
-			differences = append(differences, "the checksums of the rows: those of what was read are not those of what the table holds")
+			differences = append(differences,
+				"the checksums of the rows: those of what was read are not those of what the table holds")
 		}
 	}
 	rows, columns, err = r.load.Tally(ctx)
@@ -291,7 +299,8 @@ func (r *run) agree(c *db.Checks) bool {
 
 // Started fills in what a receipt says of the run itself.
 func Started(entry string, sources []*source.Source, database, version string, at time.Time) *tray.Receipt {
-	r := &tray.Receipt{Entry: entry, Database: database, Verdict: tray.Failed, Started: at.UTC().Truncate(time.Millisecond), Version: version}
+	r := &tray.Receipt{Entry: entry, Database: database, Verdict: tray.Failed,
+		Started: at.UTC().Truncate(time.Millisecond), Version: version}
 	for _, src := range sources {
 		whole, err := filepath.Abs(src.Path)
 		if err != nil {

@@ -143,7 +143,8 @@ func (r *run) goOn() error {
 	}
 	columns := r.job.Spec.Table.Columns
 	if len(columns) != len(g.Before.Columns) {
-		return fmt.Errorf("the table has %d columns to load, and had %d before the load stopped", len(columns), len(g.Before.Columns))
+		return fmt.Errorf("the table has %d columns to load, and had %d before the load stopped", len(columns),
+			len(g.Before.Columns))
 	}
 	r.job.Receipt.Table.Before = g.Before.Rows
 	for i, f := range g.Before.Columns {
@@ -183,7 +184,8 @@ func (r *run) Written(k int, c *delimited.Chunk) (bool, map[int64]sink.Refusal) 
 // Refused implements rows.Follower.
 func (r *run) Refused(k int, j *tray.Reject) {
 	if r.job.Every > 0 {
-		r.steps.refused = append(r.steps.refused, Refused{Source: k, Line: j.Line, Column: j.Column, Message: j.Reason, Kind: j.Kind})
+		r.steps.refused = append(r.steps.refused,
+			Refused{Source: k, Line: j.Line, Column: j.Column, Message: j.Reason, Kind: j.Kind})
 	}
 }
 
@@ -212,14 +214,16 @@ func (r *run) Chunk(ctx context.Context, k int, c *delimited.Chunk) error {
 			return fmt.Errorf("%s: %w; %s\n  name the file as it was", r.job.Sources[k].Name, ErrNotTheSame, r.Fate())
 		}
 		if r.Records != g.At.Records {
-			return fmt.Errorf("%s: its bytes are the same, but the account of them is not (%+v now, %+v before); %s", r.job.Sources[k].Name, r.Records, g.At.Records, r.Fate())
+			return fmt.Errorf("%s: its bytes are the same, but the account of them is not (%+v now, %+v before); %s",
+				r.job.Sources[k].Name, r.Records, g.At.Records, r.Fate())
 		}
 		return nil
 	}
 	if r.Records.Read-r.steps.records < r.job.Every || c.Last {
 		return nil
 	}
-	n := Note{Source: k, Offset: c.Offset + int64(len(c.Data)), SHA256: hex.EncodeToString(c.Sum), Done: r.Sums, Records: r.Records, Refused: r.steps.refused}
+	n := Note{Source: k, Offset: c.Offset + int64(len(c.Data)), SHA256: hex.EncodeToString(c.Sum), Done: r.Sums,
+		Records: r.Records, Refused: r.steps.refused}
 	if r.steps.count == 0 && r.before != nil {
 		n.Before = &Before{Rows: r.job.Receipt.Table.Before, Columns: factsOf(r.before)}
 	}

@@ -30,85 +30,114 @@ type Change struct {
 // for a change of the column, and not for a few bad values.
 const retyped = 0.01
 
+// changes is a source that is compared with a plan.
+type changes struct {
+	src *source.Source
+	out []Change
+}
+
+func (x *changes) add(column string, w Weight, misfits bool, format string, args ...any) {
+	x.out = append(x.out, Change{x.src.Name, column, w, fmt.Sprintf(format, args...), misfits})
+}
+
+// form adds that the file's form is another, if it is.
+func (x *changes) form(ctx context.Context) {
+	if what := form(ctx, x.src); what != "" {
+		x.add("", Blocking, false, "%s", what)
+	}
+}
+
 // Changes compares a source with a plan: its columns and, with values, whether
 // every value still fits. tolerate is the share of misfits that is no change.
 func Changes(ctx context.Context, src *source.Source, p *plan.Plan, values bool, tolerate float64) ([]Change, error) {
-	var out []Change
-	add := func(column string, w Weight, misfits bool, format string, args ...any) {
-		out = append(out, Change{src.Name, column, w, fmt.Sprintf(format, args...), misfits})
+	x := &changes{src: src}
+	at, missing := x.columns(p)
+	switch {
+	case missing:
+		x.form(ctx)
+		return x.out, nil
+	case !values:
+		return x.out, nil
+	case src.Flows():
+		x.add("", Caution, false, "it is read once, so that its values cannot be compared with the plan before; "+
+			"those that do not fit become rejects")
+		return x.out, nil
 	}
-	headers := src.Layout.Columns
+	err := x.values(ctx, p, at, max(tolerate, retyped))
+	return x.out, err
+}
+
+// columns compares the names, and returns where the plan's columns stand.
+func (x *changes) columns(p *plan.Plan) (at []int, lacks bool) {
+	headers := x.src.Layout.Columns
 	at, missing, extra := p.Positions(headers)
 	for _, h := range missing {
 		hint := ""
-		if i := slices.IndexFunc(p.Columns, func(c plan.Column) bool { return c.From == h }); i >= 0 && i < len(headers) && slices.Contains(extra, headers[i]) {
+		i := slices.IndexFunc(p.Columns, func(c plan.Column) bool { return c.From == h })
+		if i >= 0 && i < len(headers) && slices.Contains(extra, headers[i]) {
 			hint = fmt.Sprintf("; in its place stands %q, perhaps a new name for it", headers[i])
 		}
-		add(h, Blocking, false, "is missing%s; correct from: in the plan, or take the column out", hint)
+		x.add(h, Blocking, false, "is missing%s; correct from: in the plan, or take the column out", hint)
 	}
 	for _, h := range extra {
 		if h == "" {
 			h = "(without a name)"
 		}
-		add(h, Caution, false, "is new and not in the plan; it is not loaded. Name it under leave_out to settle that")
+		x.add(h, Caution, false, "is new and not in the plan; it is not loaded. Name it under leave_out to settle that")
 	}
-	if len(missing) == 0 && !slices.IsSorted(slices.DeleteFunc(slices.Clone(at), func(i int) bool { return i < 0 })) {
-		add("", Fine, false, "the columns stand in another order than in the plan; they are found by their names")
+	there := slices.DeleteFunc(slices.Clone(at), func(i int) bool { return i < 0 })
+	if len(missing) == 0 && !slices.IsSorted(there) {
+		x.add("", Fine, false, "the columns stand in another order than in the plan; they are found by their names")
 	}
-	if len(missing) > 0 {
-		if what := form(ctx, src); what != "" {
-			add("", Blocking, false, "%s", what)
-		}
-		return out, nil
-	}
-	if values && src.Flows() {
-		add("", Caution, false, "it is read once, so that its values cannot be compared with the plan before; those that do not fit become rejects")
-	}
-	if !values || src.Flows() {
-		return out, nil
-	}
-	c, err := rows.DryRun(ctx, rows.Job{Sources: []*source.Source{src}, Plan: p, MaxRejects: -1})
+	return at, len(missing) > 0
+}
+
+// values reads the source, and tells of the values that do not fit the plan.
+func (x *changes) values(ctx context.Context, p *plan.Plan, at []int, tolerate float64) error {
+	c, err := rows.DryRun(ctx, rows.Job{Sources: []*source.Source{x.src}, Plan: p, MaxRejects: -1})
 	if err != nil {
-		return nil, err
+		return err
 	}
 	records := c.Records.Read - c.Records.Skipped
-	tolerate = max(tolerate, retyped)
+	few := func(n int64) bool { return float64(n) <= tolerate*float64(max(records, 1)) }
 	var now *profile.Profile
 	for i, m := range c.Misfits {
 		if m.Count == 0 {
 			continue
 		}
 		pc := p.Columns[i]
-		text := fmt.Sprintf("%s of %s do not fit %s: %s, first on line %s%s", phrase.Grouped(m.Count), phrase.Count(records, "value"), pc.Type, m.Reason,
-			phrase.Grouped(m.First[0].Line), quoted(m.First[0].Value))
-		if float64(m.Count) <= tolerate*float64(max(records, 1)) {
-			add(pc.From, Caution, true, "%s; they become rejects", text)
+		text := fmt.Sprintf("%s of %s do not fit %s: %s, first on line %s%s", phrase.Grouped(m.Count),
+			phrase.Count(records, "value"), pc.Type, m.Reason, phrase.Grouped(m.First[0].Line), quoted(m.First[0].Value))
+		if few(m.Count) {
+			x.add(pc.From, Caution, true, "%s; they become rejects", text)
 			continue
 		}
 		if now == nil {
-			if now, err = profile.Run(ctx, src, profile.Options{}); err != nil {
-				return nil, err
+			if now, err = profile.Run(ctx, x.src, profile.Options{}); err != nil {
+				return err
 			}
 		}
 		if t := now.Columns[max(at[i], 0)].Type; at[i] >= 0 && t.Kind != sqltype.None && t != pc.SQLType() {
 			text += fmt.Sprintf("; all values would fit %s", t)
 		}
-		add(pc.From, Blocking, true, "%s; change type: or reading: in the plan, or say --accept-changes to reject the records", text)
+		x.add(pc.From, Blocking, true,
+			"%s; change type: or reading: in the plan, or say --accept-changes to reject the records", text)
 	}
-	if i := slices.IndexFunc(c.Reasons, func(r tray.Reason) bool { return r.Column == "" }); i >= 0 {
-		r := c.Reasons[i]
-		w := Caution
-		if float64(r.Count) > tolerate*float64(max(records, 1)) {
-			w = Blocking
-		}
-		add("", w, true, "%s: %s, first on line %s; they become rejects", phrase.Count(r.Count, "record"), r.Reason, phrase.Grouped(r.Line))
-		if w == Blocking {
-			if what := form(ctx, src); what != "" {
-				add("", Blocking, false, "%s", what)
-			}
-		}
+	i := slices.IndexFunc(c.Reasons, func(r tray.Reason) bool { return r.Column == "" })
+	if i < 0 {
+		return nil
 	}
-	return out, nil
+	r := c.Reasons[i]
+	w := Blocking
+	if few(r.Count) {
+		w = Caution
+	}
+	x.add("", w, true, "%s: %s, first on line %s; they become rejects", phrase.Count(r.Count, "record"), r.Reason,
+		phrase.Grouped(r.Line))
+	if w == Blocking {
+		x.form(ctx)
+	}
+	return nil
 }
 
 // form says in what the file's form is not the plan's any more, as far as it
@@ -121,7 +150,8 @@ func form(ctx context.Context, src *source.Source) string {
 	var what []string
 	was, is := src.Layout, found.Layout
 	if was.Form.Delimiter != is.Form.Delimiter {
-		what = append(what, fmt.Sprintf("delimited by '%s', not '%s'", source.DelimiterName(is.Form.Delimiter), source.DelimiterName(was.Form.Delimiter)))
+		what = append(what, fmt.Sprintf("delimited by '%s', not '%s'", source.DelimiterName(is.Form.Delimiter),
+			source.DelimiterName(was.Form.Delimiter)))
 	}
 	if !strings.EqualFold(was.Encoding, is.Encoding) {
 		what = append(what, fmt.Sprintf("in %s, not %s", is.Encoding, was.Encoding))
@@ -132,5 +162,6 @@ func form(ctx context.Context, src *source.Source) string {
 	if len(what) == 0 {
 		return ""
 	}
-	return "the file looks as if it were written in another form: " + strings.Join(what, ", ") + "; correct the source in the plan"
+	return "the file looks as if it were written in another form: " + strings.Join(what, ", ") +
+		"; correct the source in the plan"
 }

@@ -84,7 +84,8 @@ type pairer struct {
 // reads the sources whole to see whether its values fit. Nothing is written.
 func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *db.Table, opt MapOptions) (*Mapping, error) {
 	flows := slices.ContainsFunc(sources, (*source.Source).Flows)
-	m := &pairer{Mapping: &Mapping{}, opt: opt, from: p, table: t, taken: map[string]bool{}, fits: ", but every value fits"}
+	m := &pairer{Mapping: &Mapping{}, opt: opt, from: p, table: t, taken: map[string]bool{},
+		fits: ", but every value fits"}
 	if flows {
 		m.fits = "; what does not fit becomes a reject"
 	}
@@ -170,7 +171,8 @@ func (m *pairer) pair(pc plan.Column, c *db.Column) {
 		x.Text = "left out: the database computes it"
 		m.Plan.LeaveOut = append(m.Plan.LeaveOut, pc.From)
 	case c.Identity && !m.opt.KeepIdentity:
-		x.Weight, x.Text = Blocking, "the database numbers it; say --keep-identity to load the file's numbers, or leave it out"
+		x.Weight, x.Text = Blocking,
+			"the database numbers it; say --keep-identity to load the file's numbers, or leave it out"
 	default:
 		m.fill(pc, c, &x)
 	}
@@ -265,7 +267,9 @@ func (m *Mapping) check(ctx context.Context, sources []*source.Source, opt MapOp
 		case miss.TooLong == miss.Count:
 			x.Text = fmt.Sprintf("%d values are longer, the longest %d, %s", miss.Count, miss.Longest, first)
 		default:
-			x.Text = fmt.Sprintf("%s not fit: %s, %s%s", map[bool]string{true: "1 value does", false: fmt.Sprintf("%d values do", miss.Count)}[miss.Count == 1], miss.Reason, first, quoted(miss.First[0].Value))
+			x.Text = fmt.Sprintf("%s not fit: %s, %s%s",
+				map[bool]string{true: "1 value does", false: fmt.Sprintf("%d values do", miss.Count)}[miss.Count == 1],
+				miss.Reason, first, quoted(miss.First[0].Value))
 		}
 		if float64(miss.Count) <= opt.Tolerate*float64(max(m.records, 1)) {
 			x.Weight = Caution
@@ -337,7 +341,8 @@ func holds(t, want sqltype.Type) bool {
 	case t.Kind == sqltype.Decimal && want.Kind == sqltype.Decimal:
 		return t.Scale >= want.Scale && t.Precision-t.Scale >= want.Precision-want.Scale
 	case t.Kind == sqltype.Decimal && want.IsInteger():
-		return t.Precision-t.Scale >= map[sqltype.Kind]int{sqltype.SmallInt: 5, sqltype.Integer: 10, sqltype.BigInt: 19}[want.Kind]
+		return t.Precision-t.Scale >= map[sqltype.Kind]int{sqltype.SmallInt: 5, sqltype.Integer: 10,
+			sqltype.BigInt: 19}[want.Kind]
 	case t.Kind == sqltype.Timestamp && want.Kind == sqltype.Date:
 		return true
 	case t.IsTemporal():

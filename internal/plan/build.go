@@ -49,7 +49,8 @@ type builder struct {
 // Build makes the plan that a profile suggests, and the evidence for it.
 func Build(sources []*source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments, error) {
 	b := &builder{sources: sources, prof: prof, wishes: w, plan: &Plan{Version: Version, Tolerate: w.Tolerate},
-		comments: Comments{Beside: map[string]string{}, Above: map[string][]string{}}, leave: map[int]bool{}, required: map[int]bool{}}
+		comments: Comments{Beside: map[string]string{}, Above: map[string][]string{}}, leave: map[int]bool{},
+		required: map[int]bool{}}
 	for _, s := range sources {
 		b.plan.Sources = append(b.plan.Sources, FromLayout(s))
 	}
@@ -101,7 +102,8 @@ func (b *builder) find(option, s string) (int, error) {
 			return i, nil
 		}
 	}
-	return 0, fmt.Errorf("%s: the file has no column %q; its columns are %s", option, s, strings.Join(short(b.headers, 12), ", "))
+	return 0, fmt.Errorf("%s: the file has no column %q; its columns are %s", option, s,
+		strings.Join(short(b.headers, 12), ", "))
 }
 
 // choose finds the columns that are left out, and those that must not be blank.
@@ -160,8 +162,9 @@ func (b *builder) key() error {
 // column adds the i-th column of the profile.
 func (b *builder) column(i int, col *profile.Column) {
 	path := fmt.Sprintf("$.columns[%d]", len(b.plan.Columns))
-	c := Column{Name: b.names[i], From: col.Header, Type: col.Type.String(), Required: col.Required || b.required[i], Nulls: col.Nulls,
-		Trim: col.Trim, Unicode: col.Type.IsText() && !col.ASCII, Reading: ReadingOf(col)}
+	c := Column{Name: b.names[i], From: col.Header, Type: col.Type.String(), Required: col.Required || b.required[i],
+		Nulls: col.Nulls,
+		Trim:  col.Trim, Unicode: col.Type.IsText() && !col.ASCII, Reading: ReadingOf(col)}
 	if col.Type.IsText() {
 		c.KeepEmpty = b.wishes.KeepEmpty
 	}
@@ -215,7 +218,8 @@ func (b *builder) remarks() {
 	if len(b.sources) > 1 {
 		from = fmt.Sprintf("%d sources", len(b.sources))
 	}
-	b.comments.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s)", from, phrase.Count(b.prof.Records, "record"), phrase.Size(src.FileSize))
+	b.comments.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s)", from,
+		phrase.Count(b.prof.Records, "record"), phrase.Size(src.FileSize))
 	for _, e := range src.Evidence {
 		// What chose a part of the file says so by its name.
 		if set := source.SettingOf(e.What); set != nil && !set.Chooses() {
@@ -242,7 +246,8 @@ func provenance(sources []*source.Source, taken []string) (out []Column) {
 		for slices.Contains(taken, name) {
 			name += "_"
 		}
-		out = append(out, Column{Name: name, Type: typ, Value: value, Required: true, Unicode: strings.HasPrefix(typ, "varchar")})
+		out = append(out, Column{Name: name, Type: typ, Value: value, Required: true,
+			Unicode: strings.HasPrefix(typ, "varchar")})
 	}
 	add("source_file", "varchar(255)", "source.file")
 	if slices.ContainsFunc(sources, (*source.Source).HasCells) {

@@ -33,7 +33,8 @@ func (p *Plan) Expressions() (*Expressions, error) {
 }
 
 func (p *Plan) compile() (e *Expressions, path string, err error) {
-	e = &Expressions{Variables: p.variables(), Value: make([]*derive.Program, len(p.Columns)), Fill: make([]*derive.Program, len(p.Columns))}
+	e = &Expressions{Variables: p.variables(), Value: make([]*derive.Program, len(p.Columns)),
+		Fill: make([]*derive.Program, len(p.Columns))}
 	some := false
 	for i, c := range p.Columns {
 		if c.Value != "" {

@@ -153,7 +153,8 @@ func (c *Column) Reader() (*reading.Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &reading.Reader{Type: t, Required: c.Required, Default: c.Default, NullWords: c.Nulls, Trim: c.Trim, Lo: c.Lo, Hi: c.Hi}
+	r := &reading.Reader{Type: t, Required: c.Required, Default: c.Default, NullWords: c.Nulls, Trim: c.Trim, Lo: c.Lo,
+		Hi: c.Hi}
 	switch c.KeepEmpty {
 	case "", "none":
 	case "quoted":
@@ -178,8 +179,9 @@ func (c *Column) Reader() (*reading.Reader, error) {
 func (p *Plan) Definition() dialect.Table {
 	t := dialect.Table{Schema: p.Table.Schema, Name: p.Table.Name, Key: p.Table.Key, Comment: p.Table.Comment}
 	if p.Table.RowNumber != "" {
-		t.Columns = append(t.Columns, dialect.Column{Name: p.Table.RowNumber, Type: sqltype.Type{Kind: sqltype.BigInt}, Required: true,
-			Comment: "number of the record in its source"})
+		t.Columns = append(t.Columns, dialect.Column{Name: p.Table.RowNumber, Type: sqltype.Type{Kind: sqltype.BigInt},
+			Required: true,
+			Comment:  "number of the record in its source"})
 	}
 	for _, c := range p.Columns {
 		comment := c.Comment

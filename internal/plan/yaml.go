@@ -208,7 +208,8 @@ func find(doc *yaml.Node, path string) (key, value *yaml.Node) {
 	}
 	key = n
 steps:
-	for _, step := range strings.FieldsFunc(strings.TrimPrefix(path, "$"), func(r rune) bool { return r == '.' || r == '[' || r == ']' }) {
+	for _, step := range strings.FieldsFunc(strings.TrimPrefix(path, "$"),
+		func(r rune) bool { return r == '.' || r == '[' || r == ']' }) {
 		if i, err := strconv.Atoi(step); err == nil && n.Kind == yaml.SequenceNode {
 			if i >= len(n.Content) {
 				return nil, nil
@@ -356,7 +357,8 @@ func (p *Plan) Encode(c Comments) ([]byte, error) {
 			key.HeadComment += "# " + oneLine(l)
 		}
 	}
-	b, err := yaml.Dump(&doc, yaml.WithLineWidth(-1), yaml.WithIndent(2), yaml.WithCompactSeqIndent(false), yaml.WithQuotePreference(yaml.QuoteDouble))
+	b, err := yaml.Dump(&doc, yaml.WithLineWidth(-1), yaml.WithIndent(2), yaml.WithCompactSeqIndent(false),
+		yaml.WithQuotePreference(yaml.QuoteDouble))
 	if err != nil {
 		return nil, err
 	}

@@ -46,7 +46,8 @@ func (p *Profile) across(sources []*source.Source, each []*Profile, headers []st
 		}
 		if len(x.Missing) > 0 {
 			p.find(Finding{Weight: Caution, Code: CodeMissingIn, Column: h, Count: int64(len(x.Missing)),
-				Text: fmt.Sprintf("missing in %d of %d sources (%s); it is null there", len(x.Missing), len(sources), shortList(x.Missing))})
+				Text: fmt.Sprintf("missing in %d of %d sources (%s); it is null there", len(x.Missing), len(sources),
+					shortList(x.Missing))})
 		}
 		p.typesDiffer(u, h, x)
 	}
@@ -56,8 +57,10 @@ func (p *Profile) across(sources []*source.Source, each []*Profile, headers []st
 		names = append(names, short(s))
 	}
 	if gaps := source.Gaps(names); len(gaps) > 0 {
-		p.find(Finding{Weight: Caution, Code: CodeGap, Count: int64(len(gaps)), Text: fmt.Sprintf("the sources follow each other, but %s missing: %s",
-			map[bool]string{true: "one is", false: "some are"}[len(gaps) == 1], shortList(gaps)), Do: "ask for them, if they should be there"})
+		p.find(Finding{Weight: Caution, Code: CodeGap, Count: int64(len(gaps)),
+			Text: fmt.Sprintf("the sources follow each other, but %s missing: %s",
+				map[bool]string{true: "one is", false: "some are"}[len(gaps) == 1], shortList(gaps)),
+			Do: "ask for them, if they should be there"})
 	}
 	for k, q := range each {
 		for _, f := range q.Findings {
@@ -93,7 +96,8 @@ func (p *Profile) typesDiffer(u int, h string, x *Presence) {
 		return
 	}
 	slices.Sort(parts)
-	p.find(Finding{Weight: Caution, Code: CodeTypesDiffer, Column: h, Text: fmt.Sprintf("%s; together %s", strings.Join(parts, ", "), p.Columns[u].Type)})
+	p.find(Finding{Weight: Caution, Code: CodeTypesDiffer, Column: h,
+		Text: fmt.Sprintf("%s; together %s", strings.Join(parts, ", "), p.Columns[u].Type)})
 }
 
 // renames asks about columns that one source has in the place of another's.
@@ -125,8 +129,9 @@ func (p *Profile) renames(sources []*source.Source, each []*Profile, headers []s
 				continue
 			}
 			p.find(Finding{Weight: Blocker, Code: CodeRenamed, Column: h, Count: int64(len(in)),
-				Text: fmt.Sprintf("only in %s, which %s no %q, and in its place: is it the same column?", shortList(in), map[bool]string{true: "has", false: "have"}[len(in) == 1], other),
-				Do:   fmt.Sprintf("if so, say --same '%s=%s'; if it is another, --same '%s=%s'", h, other, h, h)})
+				Text: fmt.Sprintf("only in %s, which %s no %q, and in its place: is it the same column?", shortList(in),
+					map[bool]string{true: "has", false: "have"}[len(in) == 1], other),
+				Do: fmt.Sprintf("if so, say --same '%s=%s'; if it is another, --same '%s=%s'", h, other, h, h)})
 			break
 		}
 	}

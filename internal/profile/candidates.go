@@ -55,7 +55,8 @@ func (d *decision) column() {
 		return
 	}
 	if n := e.numerals; n.count*2 > d.values {
-		d.find(Note, CodeNumbersAsText, fmt.Sprintf("%s written as text in the sheet, and kept as text", groupIs(n.count, "number is", "numbers are")),
+		d.find(Note, CodeNumbersAsText, fmt.Sprintf("%s written as text in the sheet, and kept as text",
+			groupIs(n.count, "number is", "numbers are")),
 			"if they are numbers, give the column's type with --type", n.count, n.first)
 	}
 	// Words for null are left out of what has to fit; the wanted ones in any case.
@@ -69,7 +70,8 @@ func (d *decision) column() {
 	slices.Sort(d.nulls)
 	d.choose(&nulls)
 	if c.Type.IsText() && e.quoted > 0 && e.blanks > e.quoted {
-		d.find(Note, CodeQuotedEmpty, fmt.Sprintf("%s written as \"\" and %s as nothing; both become null", groupIs(e.quoted, "blank is", "blanks are"), grouped(e.blanks-e.quoted)),
+		d.find(Note, CodeQuotedEmpty, fmt.Sprintf("%s written as \"\" and %s as nothing; both become null",
+			groupIs(e.quoted, "blank is", "blanks are"), grouped(e.blanks-e.quoted)),
 			"to keep \"\" as an empty text, use --keep-empty quoted", e.quoted, nil)
 	}
 	d.override()
@@ -81,7 +83,8 @@ func (d *decision) nothing() {
 	c.Type, c.Why = sqltype.Type{Kind: sqltype.Text}, "no value to tell it from"
 	if c.Blanks > 0 {
 		c.Why = "blank in every record"
-		d.find(Caution, CodeAllBlank, "blank in every record; the type is a guess", "leave the column out, or give its type", c.Blanks, nil)
+		d.find(Caution, CodeAllBlank, "blank in every record; the type is a guess",
+			"leave the column out, or give its type", c.Blanks, nil)
 	}
 	d.override()
 }
@@ -93,7 +96,8 @@ func (d *decision) choose(nulls *examples) {
 	left := d.values - nulls.count
 	// Of those that fit as well, the first is taken: whole numbers that all read
 	// as dates are dates.
-	best := slices.MaxFunc([]candidate{d.truth(), d.date(), d.number(), d.uuid()}, func(a, b candidate) int { return cmp.Compare(a.fits, b.fits) })
+	best := slices.MaxFunc([]candidate{d.truth(), d.date(), d.number(), d.uuid()},
+		func(a, b candidate) int { return cmp.Compare(a.fits, b.fits) })
 	miss := left - best.fits
 	share := float64(miss) / float64(max(left, 1))
 	if best.fits == 0 || miss > 0 && share > d.opt.Tolerate {
@@ -104,11 +108,13 @@ func (d *decision) choose(nulls *examples) {
 	c.Nulls, c.NullWord, c.Misfits = d.nulls, nulls.count, miss
 	d.take(best)
 	if nulls.count > 0 {
-		d.find(Note, CodeNullWord, fmt.Sprintf("%s read as null: %s", groupIs(nulls.count, "value is", "values are"), quoteList(d.nulls)),
+		d.find(Note, CodeNullWord, fmt.Sprintf("%s read as null: %s", groupIs(nulls.count, "value is", "values are"),
+			quoteList(d.nulls)),
 			"without that the column would be text; the plan lists the words", nulls.count, nulls.first)
 	}
 	if miss > 0 {
-		d.find(Caution, CodeTolerated, fmt.Sprintf("%s not fit %s and will be rejected", groupIs(miss, "value does", "values do"), c.Type),
+		d.find(Caution, CodeTolerated, fmt.Sprintf("%s not fit %s and will be rejected",
+			groupIs(miss, "value does", "values do"), c.Type),
 			"they are within the share that --tolerate allows", miss, d.misfits(best.family))
 	}
 }
@@ -122,14 +128,18 @@ func (d *decision) chooseText(best candidate, nulls *examples, left int64) {
 	miss := left - best.fits
 	share := float64(miss) / float64(max(left, 1))
 	if best.fits > 0 && (share <= nearMiss || miss <= 3 && left >= 10) {
-		d.find(Caution, CodeNearMiss, fmt.Sprintf("would be %s but for %s of %s", best.typ, grouped(miss), group(left, "value")),
-			fmt.Sprintf("mend the file, or take them as rejects with --type %s, or --tolerate %s", flag(c.Header, best.typ), phrase.Share(share)),
+		d.find(Caution, CodeNearMiss, fmt.Sprintf("would be %s but for %s of %s", best.typ, grouped(miss),
+			group(left, "value")),
+			fmt.Sprintf("mend the file, or take them as rejects with --type %s, or --tolerate %s",
+				flag(c.Header, best.typ), phrase.Share(share)),
 			miss, d.misfits(best.family))
 	} else if e.zeros.count > 0 && e.zeros.count+e.ints.count == left {
-		c.Why = fmt.Sprintf("%s with leading zeros, which a number would lose; %s", groupIs(e.zeros.count, "code", "codes"), c.Why)
+		c.Why = fmt.Sprintf("%s with leading zeros, which a number would lose; %s",
+			groupIs(e.zeros.count, "code", "codes"), c.Why)
 	}
 	if nulls.count > 0 && len(wanted) == 0 {
-		d.find(Note, CodeNullWordKept, fmt.Sprintf("%s %s, kept as text", groupIs(nulls.count, "value is", "values are"), quoteList(d.nulls)),
+		d.find(Note, CodeNullWordKept, fmt.Sprintf("%s %s, kept as text",
+			groupIs(nulls.count, "value is", "values are"), quoteList(d.nulls)),
 			"if they mean null, say --null-word "+shellWord(d.nulls[0]), nulls.count, nulls.first)
 	}
 }
@@ -187,7 +197,8 @@ func (d *decision) truth() candidate {
 			}
 		}
 		if n[0] > 0 && n[1] > 0 && n[0]+n[1] > best.fits {
-			best = candidate{family: "truth", fits: n[0] + n[1], typ: sqltype.Type{Kind: sqltype.Boolean}, yes: word[0], no: word[1], lo: "false", hi: "true",
+			best = candidate{family: "truth", fits: n[0] + n[1], typ: sqltype.Type{Kind: sqltype.Boolean}, yes: word[0],
+				no: word[1], lo: "false", hi: "true",
 				why: fmt.Sprintf("%s %s, %s %s", grouped(n[0]), word[0], grouped(n[1]), word[1])}
 		}
 	}
@@ -197,5 +208,6 @@ func (d *decision) truth() candidate {
 // uuid is the candidate of values that all have that form.
 func (d *decision) uuid() candidate {
 	return candidate{family: "uuid", fits: d.e.uuids, typ: sqltype.Type{Kind: sqltype.UUID},
-		lo: strings.ToLower(string(d.e.lo.text)), hi: strings.ToLower(string(d.e.hi.text)), why: "every value has the form of a uuid"}
+		lo: strings.ToLower(string(d.e.lo.text)), hi: strings.ToLower(string(d.e.hi.text)),
+		why: "every value has the form of a uuid"}
 }

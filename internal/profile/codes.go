@@ -99,7 +99,8 @@ var Codes = []Code{
 // with one, there is nothing left to find.
 func (c Code) DecidedByPlan() bool {
 	switch c { // others: remain with a plan
-	case CodeDatesUndecided, CodeMarkUndecided, CodeMarkAssumed, CodeMarkByOthers, CodeRenamed, CodeNearMiss, CodeColumnsUndecided:
+	case CodeDatesUndecided, CodeMarkUndecided, CodeMarkAssumed, CodeMarkByOthers, CodeRenamed, CodeNearMiss,
+		CodeColumnsUndecided:
 		return true
 	}
 	return false

@@ -111,9 +111,11 @@ func (d *decision) orderWhy(o order) string {
 	}
 	switch o { // others: read year first
 	case dayFirst:
-		return fmt.Sprintf("%s a first part above 12, which only a day can be", groupIs(other[monthFirst], "value has", "values have"))
+		return fmt.Sprintf("%s a first part above 12, which only a day can be",
+			groupIs(other[monthFirst], "value has", "values have"))
 	case monthFirst:
-		return fmt.Sprintf("%s a second part above 12, which only a day can be", groupIs(other[dayFirst], "value has", "values have"))
+		return fmt.Sprintf("%s a second part above 12, which only a day can be",
+			groupIs(other[dayFirst], "value has", "values have"))
 	}
 	return "the values read only year first"
 }
@@ -275,15 +277,19 @@ func (d *decision) date() candidate {
 func (d *decision) dateFindings(days *days, x *candidate) (out []Finding) {
 	add := func(f Finding) { out = append(out, f) }
 	if x.typ.Kind == sqltype.Date && len(days.used) > 0 && hasLetter(days.used[0].parts, "Hh") {
-		add(d.finding(Note, CodeMidnight, "every time of day is midnight, so that a date holds it all", "", days.fits, nil))
+		add(d.finding(Note, CodeMidnight, "every time of day is midnight, so that a date holds it all", "", days.fits,
+			nil))
 	}
 	if slices.ContainsFunc(days.used, func(c *dateCandidate) bool { return c.yy }) {
-		add(d.finding(Note, CodeTwoDigitYear, fmt.Sprintf("years have two digits: 69 to 99 are read as 19.., 00 to 68 as 20..; dates run from %s to %s", x.lo, x.hi),
+		add(d.finding(Note, CodeTwoDigitYear,
+			fmt.Sprintf("years have two digits: 69 to 99 are read as 19.., 00 to 68 as 20..; dates run from %s to %s",
+				x.lo, x.hi),
 			"to draw the line elsewhere, set pivot in the plan's reading", days.fits, nil))
 	}
 	if days.compact && len(days.used) == 0 && d.values < 20 {
 		add(d.finding(Caution, CodeCompactDate, "whole numbers that all read as dates yyyyMMdd",
-			"if they are plain numbers, use --type "+flag(d.col.Header, sqltype.Type{Kind: sqltype.Integer}), d.e.ints.count, nil))
+			"if they are plain numbers, use --type "+flag(d.col.Header, sqltype.Type{Kind: sqltype.Integer}),
+			d.e.ints.count, nil))
 	}
 	if len(days.undecided) < 2 {
 		return out
@@ -296,7 +302,8 @@ func (d *decision) dateFindings(days *days, x *candidate) (out []Finding) {
 	for _, o := range days.undecided {
 		names = append(names, []string{"", "day-first", "month-first", "year-first"}[o])
 	}
-	add(d.finding(Blocker, CodeDatesUndecided, fmt.Sprintf("the dates read as well %s; no value decides it", strings.Join(names, " as ")),
+	add(d.finding(Blocker, CodeDatesUndecided,
+		fmt.Sprintf("the dates read as well %s; no value decides it", strings.Join(names, " as ")),
 		"say --dates "+strings.Join(names, " or --dates "), days.fits, ex))
 	return out
 }

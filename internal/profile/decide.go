@@ -62,13 +62,15 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 		d.column()
 		p.decided[header] = d
 		p.Columns = append(p.Columns, d.col)
-		if n := u.duplicates.count; n > 0 && n*200 <= d.values && !u.gone.Load() && e.blanks == 0 && (d.col.Type.IsInteger() || d.col.Type.IsText()) {
+		if n := u.duplicates.count; n > 0 && n*200 <= d.values && !u.gone.Load() && e.blanks == 0 &&
+			(d.col.Type.IsInteger() || d.col.Type.IsText()) {
 			p.find(Finding{Weight: Note, Code: CodeNearlyUnique, Column: header, Count: n,
 				Text:     fmt.Sprintf("would identify a record but for %s that stand twice", group(n, "value")),
 				Examples: u.duplicates.first, Do: "look at these lines if the column should be a key"})
 		}
 	}
-	p.together(CodeTrimmed, "%d columns (%s) have values with spaces before or behind; they are taken off", "to keep them, set trim: false in the plan")
+	p.together(CodeTrimmed, "%d columns (%s) have values with spaces before or behind; they are taken off",
+		"to keep them, set trim: false in the plan")
 	for i, c := range p.Columns {
 		if c.Unique && c.Misfits == 0 && c.NullWord == 0 {
 			switch c.Type.Kind { // others: may be keys
@@ -81,7 +83,8 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 		}
 		if uniques[i].full && c.Blanks == 0 && c.Fields > maxUnique {
 			p.find(Finding{Weight: Note, Code: CodeUniqueUnknown, Column: c.Header,
-				Text: fmt.Sprintf("no value stands twice among the first %s; beyond that it was not followed", group(maxUnique, "value"))})
+				Text: fmt.Sprintf("no value stands twice among the first %s; beyond that it was not followed",
+					group(maxUnique, "value"))})
 		}
 	}
 	// The column that looks most like a key comes first.
@@ -90,9 +93,12 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 	})
 	if p.Limited {
 		for _, c := range p.Columns {
-			c.Why = strings.TrimSuffix(c.Why+fmt.Sprintf("; seen only in the first %s", group(p.Records, "record")), "; ")
+			c.Why = strings.TrimSuffix(c.Why+fmt.Sprintf("; seen only in the first %s", group(p.Records, "record")),
+				"; ")
 		}
-		p.find(Finding{Weight: Caution, Code: CodeLimited, Text: fmt.Sprintf("only the first %s were seen; every decision below rests on them alone", group(p.Records, "record")), Do: "leave out --records to read the whole file"})
+		p.find(Finding{Weight: Caution, Code: CodeLimited,
+			Text: fmt.Sprintf("only the first %s were seen; every decision below rests on them alone",
+				group(p.Records, "record")), Do: "leave out --records to read the whole file"})
 	}
 	slices.SortStableFunc(p.Findings, func(a, b Finding) int { return weightRank(a.Weight) - weightRank(b.Weight) })
 }
@@ -107,7 +113,8 @@ func (p *Profile) keyRank(header string) int {
 		switch {
 		case c.Type.IsInteger():
 			return i
-		case c.Type.Kind == sqltype.UUID || c.Type.Kind == sqltype.Char || c.Type.Kind == sqltype.VarChar && c.Type.Length <= 40:
+		case c.Type.Kind == sqltype.UUID || c.Type.Kind == sqltype.Char || c.Type.Kind == sqltype.VarChar &&
+			c.Type.Length <= 40:
 			return 1e4 + i
 		}
 		return 1e6 + i
@@ -222,12 +229,16 @@ func (d *decision) text(nulls []string) {
 	if e.padded.count > 0 {
 		c.Trim = e.padded.count*2 >= d.values
 		if c.Trim {
-			d.find(Note, CodeTrimmed, fmt.Sprintf("%s spaces before or behind; they are taken off", groupIs(e.padded.count, "value has", "values have")), "to keep them, set trim: false in the plan", e.padded.count, nil)
+			d.find(Note, CodeTrimmed, fmt.Sprintf("%s spaces before or behind; they are taken off",
+				groupIs(e.padded.count, "value has", "values have")), "to keep them, set trim: false in the plan",
+				e.padded.count, nil)
 		} else {
 			same = false
 			longest = max(longest, e.maxRaw)
 			c.Longest = longest
-			d.find(Note, CodePadded, fmt.Sprintf("%s spaces before or behind, which are kept", groupIs(e.padded.count, "value has", "values have")), "to take them off, set trim: true in the plan", e.padded.count, e.padded.first)
+			d.find(Note, CodePadded, fmt.Sprintf("%s spaces before or behind, which are kept",
+				groupIs(e.padded.count, "value has", "values have")), "to take them off, set trim: true in the plan",
+				e.padded.count, e.padded.first)
 		}
 	}
 	c.Type, c.Why = textType(longest, same && d.values >= 5 && e.wide.count == 0)
@@ -237,7 +248,8 @@ func (d *decision) text(nulls []string) {
 // so many.
 func textType(longest int, same bool) (sqltype.Type, string) {
 	if same && longest <= 64 {
-		return sqltype.Type{Kind: sqltype.Char, Length: longest}, fmt.Sprintf("every value has %s", group(int64(longest), "character"))
+		return sqltype.Type{Kind: sqltype.Char, Length: longest},
+			fmt.Sprintf("every value has %s", group(int64(longest), "character"))
 	}
 	why := fmt.Sprintf("longest %s", group(int64(longest), "character"))
 	room := longest + (longest+4)/5

@@ -100,7 +100,8 @@ func newEvidence() *evidence {
 }
 
 // The words that may mean null, true or false. Other words are text.
-var nullWords = []string{"NULL", "null", "Null", "N/A", "n/a", "NA", "#N/A", "-", "--", "?", "none", "None", "NONE", "nil", "\\N", "(null)", "NaN", "nan", ".", "n.a.", "N.A."}
+var nullWords = []string{"NULL", "null", "Null", "N/A", "n/a", "NA", "#N/A", "-", "--", "?", "none", "None", "NONE",
+	"nil", "\\N", "(null)", "NaN", "nan", ".", "n.a.", "N.A."}
 
 var truthPairs = reading.DefaultWords
 
@@ -258,11 +259,14 @@ func (e *evidence) other(s *scratch, b []byte, line spot) bool {
 
 // startsDate reports whether b begins like an English month or weekday.
 func startsDate(b []byte) bool {
-	const j, f, m, a, s, o, n, d, t, w = 'j' << 16, 'f' << 16, 'm' << 16, 'a' << 16, 's' << 16, 'o' << 16, 'n' << 16, 'd' << 16, 't' << 16, 'w' << 16
+	const j, f, m, a, s, o, n, d, t, w = 'j' << 16, 'f' << 16, 'm' << 16, 'a' << 16, 's' << 16, 'o' << 16, 'n' << 16,
+		'd' << 16, 't' << 16, 'w' << 16
 	switch uint32(b[0]|0x20)<<16 | uint32(b[1]|0x20)<<8 | uint32(b[2]|0x20) {
-	case j | 'a'<<8 | 'n', f | 'e'<<8 | 'b', m | 'a'<<8 | 'r', a | 'p'<<8 | 'r', m | 'a'<<8 | 'y', j | 'u'<<8 | 'n', j | 'u'<<8 | 'l',
+	case j | 'a'<<8 | 'n', f | 'e'<<8 | 'b', m | 'a'<<8 | 'r', a | 'p'<<8 | 'r', m | 'a'<<8 | 'y', j | 'u'<<8 | 'n',
+		j | 'u'<<8 | 'l',
 		a | 'u'<<8 | 'g', s | 'e'<<8 | 'p', o | 'c'<<8 | 't', n | 'o'<<8 | 'v', d | 'e'<<8 | 'c',
-		m | 'o'<<8 | 'n', t | 'u'<<8 | 'e', w | 'e'<<8 | 'd', t | 'h'<<8 | 'u', f | 'r'<<8 | 'i', s | 'a'<<8 | 't', s | 'u'<<8 | 'n':
+		m | 'o'<<8 | 'n', t | 'u'<<8 | 'e', w | 'e'<<8 | 'd', t | 'h'<<8 | 'u', f | 'r'<<8 | 'i', s | 'a'<<8 | 't',
+		s | 'u'<<8 | 'n':
 		return true
 	}
 	return false
@@ -544,7 +548,8 @@ numbers:
 				if n.digits > g.digits {
 					g.big = n.big
 				}
-				g.whole, g.fraction, g.digits = max(g.whole, n.whole), max(g.fraction, n.fraction), max(g.digits, n.digits)
+				g.whole, g.fraction, g.digits = max(g.whole, n.whole), max(g.fraction, n.fraction),
+					max(g.digits, n.digits)
 				g.lo, g.hi = minScaled(g.lo, n.lo), maxScaled(g.hi, n.hi)
 				g.first.merge(n.first)
 				continue numbers

@@ -26,7 +26,8 @@ func (p *Profile) together(code Code, text, do string) {
 		return
 	}
 	p.Findings = slices.DeleteFunc(p.Findings, func(f Finding) bool { return f.Code == code })
-	p.find(Finding{Weight: Note, Code: code, Count: count, Text: fmt.Sprintf(text, len(columns), shortList(columns)), Do: do})
+	p.find(Finding{Weight: Note, Code: code, Count: count, Text: fmt.Sprintf(text, len(columns), shortList(columns)),
+		Do: do})
 }
 
 func weightRank(w Weight) int { return map[Weight]int{Blocker: 0, Caution: 1, Note: 2}[w] }
@@ -58,8 +59,9 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 	}
 	if src.Merged > 0 {
 		p.find(Finding{Weight: Caution, Code: CodeMergedCells, Count: src.Merged,
-			Text: groupIs(src.Merged, "range of cells is", "ranges of cells are") + " merged; the value is in the first cell, the others are blank",
-			Do:   "if the value belongs to all of them, fill them in the workbook"})
+			Text: groupIs(src.Merged, "range of cells is", "ranges of cells are") +
+				" merged; the value is in the first cell, the others are blank",
+			Do: "if the value belongs to all of them, fill them in the workbook"})
 	}
 	p.headerFindings(src.Layout.Columns)
 	p.widthFindings(len(src.Layout.Columns))
@@ -76,8 +78,9 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 			for _, e := range all.cols {
 				wide = append(wide, e.wide.first...)
 			}
-			p.find(Finding{Weight: Caution, Code: CodeEncodingGuessed, Text: "the encoding is a guess: " + ev.Value, Examples: mergeExamples(wide),
-				Do: "if these look wrong, name the encoding with --encoding"})
+			p.find(Finding{Weight: Caution, Code: CodeEncodingGuessed, Text: "the encoding is a guess: " + ev.Value,
+				Examples: mergeExamples(wide),
+				Do:       "if these look wrong, name the encoding with --encoding"})
 		}
 	}
 }
@@ -95,7 +98,8 @@ func (p *Profile) headerFindings(headers []string) {
 	}
 	if n := int64(len(twice)); n > 0 {
 		p.find(Finding{Weight: Caution, Code: CodeSameHeader, Count: n,
-			Text: fmt.Sprintf("%s more than one column: %s; they are told apart by numbers", groupIs(n, "name heads", "names head"), shortList(twice))})
+			Text: fmt.Sprintf("%s more than one column: %s; they are told apart by numbers",
+				groupIs(n, "name heads", "names head"), shortList(twice))})
 	}
 	if n := int64(len(unnamed)); n > 0 {
 		p.find(Finding{Weight: Caution, Code: CodeNoHeader, Count: n,
@@ -121,8 +125,9 @@ func (p *Profile) widthFindings(columns int) {
 		weight = Blocker
 	}
 	p.find(Finding{Weight: weight, Code: CodeFieldCount, Count: odd.count, Examples: odd.first,
-		Text: fmt.Sprintf("%s another number of fields than the header's %d: %s", groupIs(odd.count, "record has", "records have"), columns, strings.Join(kinds, ", ")),
-		Do:   "they become rejects; if there are many, check delimiter, quote and header"})
+		Text: fmt.Sprintf("%s another number of fields than the header's %d: %s",
+			groupIs(odd.count, "record has", "records have"), columns, strings.Join(kinds, ", ")),
+		Do: "they become rejects; if there are many, check delimiter, quote and header"})
 }
 
 // faultFinding is about records that do not read as one.
@@ -130,11 +135,13 @@ func faultFinding(fault delimited.Fault, e *examples, encoding string) Finding {
 	f := Finding{Weight: Caution, Count: e.count, Examples: e.first, Do: "such records become rejects"}
 	switch fault {
 	case delimited.AfterQuote:
-		f.Code, f.Text = CodeAfterQuote, groupIs(e.count, "record has", "records have")+" text between a closing quote and the next delimiter"
+		f.Code, f.Text = CodeAfterQuote,
+			groupIs(e.count, "record has", "records have")+" text between a closing quote and the next delimiter"
 		f.Do += "; if quotes are ordinary characters here, use --quote none"
 	case delimited.Unclosed:
 		f.Code, f.Weight = CodeUnclosedQuote, Blocker
-		f.Text = fmt.Sprintf("the quote opened in the record on line %d is never closed; all text behind it is one field", e.first[0].Line)
+		f.Text = fmt.Sprintf("the quote opened in the record on line %d is never closed; all text behind it is one "+
+			"field", e.first[0].Line)
 		f.Do = "mend the file, or use --quote none if quotes are ordinary characters here"
 		f.Examples = nil
 	case delimited.OverEdge:
@@ -144,7 +151,8 @@ func faultFinding(fault delimited.Fault, e *examples, encoding string) Finding {
 		f.Code, f.Text = CodeNULByte, groupIs(e.count, "record contains", "records contain")+" a NUL byte"
 	case delimited.BadEncoding:
 		f.Code = CodeBadEncoding
-		f.Text = fmt.Sprintf("%s that are not %s; the first on line %d, %s", groupIs(e.count, "record has bytes", "records have bytes"), encoding,
+		f.Text = fmt.Sprintf("%s that are not %s; the first on line %d, %s",
+			groupIs(e.count, "record has bytes", "records have bytes"), encoding,
 			e.first[0].Line, WrongByte(e.first[0].Value))
 		if encoding == "utf-8" {
 			f.Do += "; if the file is not UTF-8, name its encoding, for instance --encoding windows-1252"

@@ -15,7 +15,8 @@ func (n *numberForm) fits(f *reading.Number) bool {
 	if n.exponent {
 		return false
 	}
-	s := reading.NumberScan{Group: n.group, Fraction: n.mark, Either: n.either, Percent: n.percent, Currency: n.currency, Sign: n.sign}
+	s := reading.NumberScan{Group: n.group, Fraction: n.mark, Either: n.either, Percent: n.percent,
+		Currency: n.currency, Sign: n.sign}
 	_, ok := f.Fits(&s)
 	return ok
 }
@@ -64,7 +65,8 @@ func (d *decision) bestNumber() (best reading.Number, ambiguous reading.Mark) {
 	}
 	top := int64(-1)
 	var tied []reading.Number
-	for _, thousands := range []reading.Mark{reading.NoMark, reading.Comma, reading.Point, reading.Space, reading.Apostrophe} {
+	for _, thousands := range []reading.Mark{reading.NoMark, reading.Comma, reading.Point, reading.Space,
+		reading.Apostrophe} {
 		for _, decimal := range []reading.Mark{reading.NoMark, reading.Point, reading.Comma} {
 			if decimal != reading.NoMark && thousands == decimal {
 				continue
@@ -72,7 +74,8 @@ func (d *decision) bestNumber() (best reading.Number, ambiguous reading.Mark) {
 			for _, cur := range currencies {
 				for _, sign := range signs {
 					for _, pct := range percents {
-						f := reading.Number{Thousands: thousands, Decimal: decimal, Currency: cur, Negative: sign, Percent: pct}
+						f := reading.Number{Thousands: thousands, Decimal: decimal, Currency: cur, Negative: sign,
+							Percent: pct}
 						fits := int64(0)
 						if !pct {
 							fits = e.ints.count
@@ -241,7 +244,8 @@ func (d *decision) numbersOf() *numbers {
 	n.form, n.ambiguous = d.bestNumber()
 	if !n.form.Percent {
 		if e.ints.count > 0 {
-			n.add(e.ints.count, max(digits(e.ints.lo), digits(e.ints.hi)), 0, scaled{e.ints.lo, 0}, scaled{e.ints.hi, 0})
+			n.add(e.ints.count, max(digits(e.ints.lo), digits(e.ints.hi)), 0, scaled{e.ints.lo, 0},
+				scaled{e.ints.hi, 0})
 		}
 		if n.form.Decimal == reading.Point {
 			n.add(e.decs.count, e.decs.whole, e.decs.fraction, e.decs.lo, e.decs.hi)
@@ -301,7 +305,8 @@ func (d *decision) number() candidate {
 // written says how the numbers are written.
 func (n *numbers) written() (why []string) {
 	if n.grouped > 0 {
-		why = append(why, fmt.Sprintf("%s %q between thousands", groupIs(n.grouped, "value has", "values have"), n.form.Thousands.String()))
+		why = append(why, fmt.Sprintf("%s %q between thousands", groupIs(n.grouped, "value has", "values have"),
+			n.form.Thousands.String()))
 	}
 	if n.form.Decimal == reading.Comma {
 		why = append(why, "decimal comma")
@@ -323,8 +328,9 @@ func (n *numbers) written() (why []string) {
 func (d *decision) numberFindings(n *numbers, t sqltype.Type) (out []Finding) {
 	e := d.e
 	if n.percent > 0 {
-		out = append(out, d.finding(Note, CodePercent, fmt.Sprintf("%s a percent sign; the number before it is what is loaded (12.5%% is 12.5)",
-			groupIs(n.percent, "value has", "values have")), "", n.percent, nil))
+		out = append(out, d.finding(Note, CodePercent,
+			fmt.Sprintf("%s a percent sign; the number before it is what is loaded (12.5%% is 12.5)",
+				groupIs(n.percent, "value has", "values have")), "", n.percent, nil))
 	}
 	if n.ambiguous != reading.NoMark {
 		out = append(out, d.markFindings(n.ambiguous, n.form)...)
@@ -333,7 +339,8 @@ func (d *decision) numberFindings(n *numbers, t sqltype.Type) (out []Finding) {
 		out = append(out, d.integerFindings()...)
 	}
 	if t.Kind == sqltype.Decimal && t.Scale > 0 && e.decs.count > 0 && e.decs.nonzero == 0 && len(e.numbers) == 0 {
-		out = append(out, d.finding(Note, CodeWhole, "every value is whole; only zeros stand behind the point", "", e.decs.count, nil))
+		out = append(out, d.finding(Note, CodeWhole, "every value is whole; only zeros stand behind the point", "",
+			e.decs.count, nil))
 	}
 	return out
 }
@@ -347,9 +354,11 @@ func (d *decision) integerFindings() (out []Finding) {
 		out = append(out, d.finding(Note, CodeZeroOne, "holds only 0 and 1; it is taken as a number",
 			"if it means no and yes, use --type "+flag(d.col.Header, sqltype.Type{Kind: sqltype.Boolean}), n, nil))
 	case lo >= 946684800 && hi < 4102444800:
-		out = append(out, d.finding(Note, CodeUnixSeconds, fmt.Sprintf("could be Unix time in seconds: %s … %s", stamp(lo*1e6), stamp(hi*1e6)), "", n, nil))
+		out = append(out, d.finding(Note, CodeUnixSeconds,
+			fmt.Sprintf("could be Unix time in seconds: %s … %s", stamp(lo*1e6), stamp(hi*1e6)), "", n, nil))
 	case lo >= 946684800000 && hi < 4102444800000:
-		out = append(out, d.finding(Note, CodeUnixMilliseconds, fmt.Sprintf("could be Unix time in milliseconds: %s … %s", stamp(lo*1e3), stamp(hi*1e3)), "", n, nil))
+		out = append(out, d.finding(Note, CodeUnixMilliseconds,
+			fmt.Sprintf("could be Unix time in milliseconds: %s … %s", stamp(lo*1e3), stamp(hi*1e3)), "", n, nil))
 	}
 	return out
 }
@@ -377,12 +386,17 @@ func (d *decision) markFindings(ambiguous reading.Mark, f reading.Number) (out [
 		for _, h := range d.certain {
 			other = h
 		}
-		return []Finding{d.finding(Caution, CodeMarkByOthers, fmt.Sprintf("the %s in %s is taken as %s, because of how %q is written", name, values, as, other),
+		return []Finding{d.finding(Caution, CodeMarkByOthers,
+			fmt.Sprintf("the %s in %s is taken as %s, because of how %q is written", name, values, as, other),
 			"if that is wrong, say --decimal comma or --decimal point", count, ex)}
 	case ambiguous == reading.Point:
-		return []Finding{d.finding(Caution, CodeMarkAssumed, fmt.Sprintf("the point in %s is taken as the decimal mark, as in SQL; nothing in the file says otherwise", values),
+		return []Finding{d.finding(Caution, CodeMarkAssumed,
+			fmt.Sprintf("the point in %s is taken as the decimal mark, as in SQL; nothing in the file says otherwise",
+				values),
 			"if it separates thousands, say --decimal comma", count, ex)}
 	}
-	return []Finding{d.finding(Blocker, CodeMarkUndecided, fmt.Sprintf("the %s in %s may separate thousands or be the decimal mark; nothing in the file decides it", name, values),
+	return []Finding{d.finding(Blocker, CodeMarkUndecided,
+		fmt.Sprintf("the %s in %s may separate thousands or be the decimal mark; nothing in the file decides it", name,
+			values),
 		"say --decimal point (then commas separate thousands) or --decimal comma", count, ex)}
 }

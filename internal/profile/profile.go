@@ -310,7 +310,8 @@ func (r *runAll) together() *Profile {
 }
 
 // pass reads one source, the k-th, and keeps the evidence for each column.
-func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt Options, progress func(bytes, records int64)) (*Profile, *worker, error) {
+func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt Options,
+	progress func(bytes, records int64)) (*Profile, *worker, error) {
 	st, err := src.Read(false)
 	if err != nil {
 		return nil, nil, err
@@ -430,7 +431,8 @@ func (p *Profile) places(sources []*source.Source) {
 				e.Source = src.Name
 				// The column may stand elsewhere in this source.
 				if column >= 0 {
-					column = slices.IndexFunc(src.Layout.Columns, func(h string) bool { return source.Forgive(h) == source.Forgive(f.Column) })
+					column = slices.IndexFunc(src.Layout.Columns,
+						func(h string) bool { return source.Forgive(h) == source.Forgive(f.Column) })
 				}
 			}
 			if !src.HasCells() {
@@ -448,10 +450,13 @@ var errLimit = fmt.Errorf("limit reached")
 // problem adds the source's name to an error of its text.
 func problem(src *source.Source, err error) error {
 	if long, ok := err.(*delimited.TooLongError); ok {
-		p := &source.Problem{Source: src.Name, Line: long.Line, What: fmt.Sprintf("a record of more than %d MiB starts here", long.Limit>>20),
-			Do: "if that is right, raise the limit with --max-record; if quotes are ordinary characters in this file, use --quote none"}
+		p := &source.Problem{Source: src.Name, Line: long.Line,
+			What: fmt.Sprintf("a record of more than %d MiB starts here", long.Limit>>20),
+			Do: "if that is right, raise the limit with --max-record; if quotes are ordinary characters in this " +
+				"file, use --quote none"}
 		if long.Quote > 0 {
-			p.Line, p.What = long.Quote, fmt.Sprintf("a quote is opened here and not closed within %d MiB", long.Limit>>20)
+			p.Line, p.What = long.Quote,
+				fmt.Sprintf("a quote is opened here and not closed within %d MiB", long.Limit>>20)
 		}
 		return p
 	}
@@ -639,7 +644,8 @@ func (p *Profile) findPair(ctx context.Context, src *source.Source, uniques []*u
 				if x.u.gone.Load() {
 					continue
 				}
-				h := hash(reading.TrimSpace(rec.Fields[x.a.Position-1]))*31 ^ hash(reading.TrimSpace(rec.Fields[x.b.Position-1]))
+				a, b := rec.Fields[x.a.Position-1], rec.Fields[x.b.Position-1]
+				h := hash(reading.TrimSpace(a))*31 ^ hash(reading.TrimSpace(b))
 				x.u.add([]uint64{max(h, 1)}, []spot{spot(rec.Line)})
 				if x.u.duplicates.count > 0 {
 					x.u.gone.Store(true)

@@ -205,7 +205,8 @@ func Compare(ctx context.Context, source, table Side, opt Options) (*Result, err
 	if opt.Memory == 0 {
 		opt.Memory = 3_000_000
 	}
-	c := &comparison{Options: opt, source: source, table: table, seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}}
+	c := &comparison{Options: opt, source: source, table: table,
+		seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}}
 	sums, err := c.sum(ctx, source, "reading the source")
 	if err != nil {
 		return nil, err
@@ -262,7 +263,8 @@ func (c *comparison) progress(stage string, rows int64) {
 }
 
 // each runs through a side. Rows that are wanted come with their values.
-func (c *comparison) each(ctx context.Context, side Side, stage string, wanted func(hash) bool, f func(hash, *Row)) error {
+func (c *comparison) each(ctx context.Context, side Side, stage string, wanted func(hash) bool,
+	f func(hash, *Row)) error {
 	rows := int64(0)
 	return side.Rows(ctx, func() sink.Encoder { return &hasher{types: c.Types, seeds: c.seeds, wanted: wanted} },
 		func(n int, data []byte) error {

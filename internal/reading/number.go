@@ -83,7 +83,8 @@ type NumberScan struct {
 // currencies are recognised before or behind a number. ISO 4217 codes are
 // those of the currencies most traded; signs are taken as they stand.
 var currencies = []string{"£", "$", "€", "¥", "₹", "₽", "₩", "zł", "kr", "Kč",
-	"GBP", "USD", "EUR", "JPY", "CHF", "AUD", "CAD", "NZD", "SEK", "NOK", "DKK", "PLN", "CZK", "CNY", "INR", "ZAR", "BRL", "MXN", "SGD", "HKD"}
+	"GBP", "USD", "EUR", "JPY", "CHF", "AUD", "CAD", "NZD", "SEK", "NOK", "DKK", "PLN", "CZK", "CNY", "INR", "ZAR",
+	"BRL", "MXN", "SGD", "HKD"}
 
 // Scan takes field apart, which has no spaces around it. It reports whether
 // field is a number in any way of writing.

@@ -116,7 +116,8 @@ var patternLetters = map[byte]struct {
 	limit int
 	has   uint8
 }{
-	'y': {4, hasYear}, 'M': {4, hasMonth}, 'd': {2, hasDay}, 'H': {2, hasHour}, 'h': {2, hasHour | hasHour12}, 'm': {2, 0}, 's': {2, 0}, 'S': {9, 0},
+	'y': {4, hasYear}, 'M': {4, hasMonth}, 'd': {2, hasDay}, 'H': {2, hasHour}, 'h': {2, hasHour | hasHour12},
+	'm': {2, 0}, 's': {2, 0}, 'S': {9, 0},
 	'a': {1, hasHalf}, 'E': {4, 0}, 'X': {3, hasZone}, 'x': {3, hasZone}, 'z': {1, hasZone},
 }
 
@@ -308,7 +309,8 @@ func upToTwo(b []byte, n int) (v, width int) {
 	return 0, 0
 }
 
-var months = [...]string{"january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november", "december"}
+var months = [...]string{"january", "february", "march", "april", "may", "june", "july", "august", "september",
+	"october", "november", "december"}
 var weekdays = [...]string{"monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"}
 
 // MonthName reads an English month at the start of b, short or long, in any

@@ -82,7 +82,8 @@ func (r *Reader) Prepare() error {
 				return fmt.Errorf("pattern %q has no zone (X), which %s needs", p, t)
 			}
 			if t.Kind == sqltype.Timestamp && p.HasZone() {
-				return fmt.Errorf("pattern %q has a zone, which %s would lose; make the type timestamp with time zone", p, t)
+				return fmt.Errorf("pattern %q has a zone, which %s would lose; make the type timestamp with time zone",
+					p, t)
 			}
 		}
 		r.Dates = dates
@@ -101,7 +102,8 @@ func (r *Reader) Prepare() error {
 	if t.Kind == sqltype.Boolean {
 		r.words = map[string]int64{}
 		add := func(word string, v int64) {
-			for _, w := range []string{strings.ToLower(word), strings.ToUpper(word), strings.ToUpper(word[:1]) + strings.ToLower(word[1:])} {
+			for _, w := range []string{strings.ToLower(word), strings.ToUpper(word), strings.ToUpper(word[:1]) +
+				strings.ToLower(word[1:])} {
 				r.words[w] = v
 			}
 		}

@@ -71,8 +71,10 @@ func Misfits() (list []Misfit) {
 
 // Code names a misfit, for programs.
 func (m Misfit) Code() string {
-	return [kinds]string{OK: "ok", NotANumber: "not-a-number", NotWhole: "not-whole", OutOfRange: "out-of-range", TooManyDigits: "too-many-digits",
-		TooManyDecimals: "too-many-decimals", NotADate: "not-a-date", NotThisForm: "not-this-form", NoSuchDate: "no-such-date", TooFine: "too-fine", NotTruth: "not-true-or-false",
+	return [kinds]string{OK: "ok", NotANumber: "not-a-number", NotWhole: "not-whole", OutOfRange: "out-of-range",
+		TooManyDigits:   "too-many-digits",
+		TooManyDecimals: "too-many-decimals", NotADate: "not-a-date", NotThisForm: "not-this-form",
+		NoSuchDate: "no-such-date", TooFine: "too-fine", NotTruth: "not-true-or-false",
 		NotUUID: "not-a-uuid", TooLong: "too-long", EndsInSpace: "ends-in-space", Blank: "blank"}[m]
 }
 

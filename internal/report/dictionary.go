@@ -38,7 +38,8 @@ type Entry struct {
 }
 
 // head are the columns of every form.
-var head = []string{"column", "type", "required", "key", "default", "description", "source column", "blanks", "smallest", "largest", "example"}
+var head = []string{"column", "type", "required", "key", "default", "description", "source column", "blanks",
+	"smallest", "largest", "example"}
 
 // cells are an entry's in the order of head; long values are cut to n
 // characters, if n is not 0.
@@ -59,7 +60,8 @@ func (e *Entry) cells(n int) []string {
 	if e.Default != nil {
 		def = *e.Default
 	}
-	return []string{e.Name, e.Type, required, key, def, e.Description, e.From, strconv.FormatInt(e.Blanks, 10), short(e.Smallest), short(e.Largest), short(e.Example)}
+	return []string{e.Name, e.Type, required, key, def, e.Description, e.From, strconv.FormatInt(e.Blanks, 10),
+		short(e.Smallest), short(e.Largest), short(e.Example)}
 }
 
 // CSV writes a delimited text by RFC 4180, with values whole.
@@ -84,7 +86,8 @@ func (d *Dictionary) Markdown(w io.Writer) error {
 	if d.Description != "" {
 		fmt.Fprintf(&b, "%s\n\n", mark(d.Description))
 	}
-	fmt.Fprintf(&b, "%s, %s, from %s\n\n", phrase.Count(d.Rows, "row"), phrase.Count(int64(len(d.Columns)), "column"), mark(d.Origin))
+	fmt.Fprintf(&b, "%s, %s, from %s\n\n", phrase.Count(d.Rows, "row"), phrase.Count(int64(len(d.Columns)), "column"),
+		mark(d.Origin))
 	used := d.used()
 	line := func(cells []string, change func(string) string) {
 		for i, c := range cells {
@@ -166,5 +169,6 @@ func (d *Dictionary) HTML(w io.Writer) error {
 	for i, is := range d.used() {
 		used[strings.ReplaceAll(head[i], " ", "")] = is
 	}
-	return dictionaryTemplate.Execute(w, map[string]any{"D": d, "Used": used, "Columns": int64(len(d.Columns)), "Style": style})
+	return dictionaryTemplate.Execute(w,
+		map[string]any{"D": d, "Used": used, "Columns": int64(len(d.Columns)), "Style": style})
 }

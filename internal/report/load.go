@@ -71,7 +71,8 @@ func (l *Load) Title() string { return tray.Names(l.Receipt.Sources) }
 
 // NewLoad begins the account. Remarks are those that stand in the plan's file.
 func NewLoad(r *tray.Receipt, p *plan.Plan, remarks plan.Comments) *Load {
-	l := &Load{Receipt: r, LeftOut: append([]string{}, p.LeaveOut...), Keep: p.Keep, Columns: []Column{}, Rejects: []Reject{}}
+	l := &Load{Receipt: r, LeftOut: append([]string{}, p.LeaveOut...), Keep: p.Keep, Columns: []Column{},
+		Rejects: []Reject{}}
 	for i, s := range r.Sources {
 		known := min(i, len(p.Sources)-1)
 		l.Sources = append(l.Sources, Source{s, form(&p.Sources[known], remarks, known)})
@@ -81,7 +82,8 @@ func NewLoad(r *tray.Receipt, p *plan.Plan, remarks plan.Comments) *Load {
 		at[c.Name] = i
 	}
 	for _, c := range r.Columns {
-		x := Column{Column: c, From: "the record's number", Key: 1 + slices.Index(p.Table.Key, c.Name), Decided: []string{}, Cautions: []string{}, Bars: []tally.Bar{}}
+		x := Column{Column: c, From: "the record's number", Key: 1 + slices.Index(p.Table.Key, c.Name),
+			Decided: []string{}, Cautions: []string{}, Bars: []tally.Bar{}}
 		if i, ok := at[c.Name]; ok {
 			pc := &p.Columns[i]
 			x.From, x.Required = pc.From, pc.Required
@@ -194,13 +196,15 @@ func (c *Column) Picture() template.HTML {
 	step := pictureWidth / float64(len(c.Bars))
 	wide := min(step*(1-gap), widestBar)
 	var b strings.Builder
-	fmt.Fprintf(&b, `<svg viewBox="0 0 %g %g" width="%g" height="%g" role="img">`, pictureWidth, pictureHeight, pictureWidth, pictureHeight)
+	fmt.Fprintf(&b, `<svg viewBox="0 0 %g %g" width="%g" height="%g" role="img">`, pictureWidth, pictureHeight,
+		pictureWidth, pictureHeight)
 	for i, x := range c.Bars {
 		if x.Count == 0 {
 			continue
 		}
 		high := pictureHeight * max(float64(x.Count)/most, 0.03)
-		fmt.Fprintf(&b, `<rect x="%.2f" y="%.2f" width="%.2f" height="%.2f"/>`, float64(i)*step+(step-wide)/2, pictureHeight-high, wide, high)
+		fmt.Fprintf(&b, `<rect x="%.2f" y="%.2f" width="%.2f" height="%.2f"/>`, float64(i)*step+(step-wide)/2,
+			pictureHeight-high, wide, high)
 	}
 	b.WriteString("</svg>")
 	return template.HTML(b.String())
@@ -216,7 +220,8 @@ type Stretch struct {
 // Account is where the records are, without what there is none of.
 func (l *Load) Account() (out []Stretch) {
 	c := l.Receipt.Records
-	for _, x := range []Stretch{{"loaded", c.Loaded, 0}, {"mended", c.Mended, 0}, {"waived", c.Waived, 0}, {"waiting", c.Rejected, 0}, {"skipped", c.Skipped, 0}} {
+	for _, x := range []Stretch{{"loaded", c.Loaded, 0}, {"mended", c.Mended, 0}, {"waived", c.Waived, 0},
+		{"waiting", c.Rejected, 0}, {"skipped", c.Skipped, 0}} {
 		if x.Count > 0 {
 			x.Share = 100 * float64(x.Count) / float64(max(c.Read, 1))
 			out = append(out, x)

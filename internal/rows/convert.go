@@ -46,7 +46,8 @@ type converter struct {
 }
 
 func newConverter(src *source.Source, p *plan.Plan, at []int, enc sink.Encoder) (*converter, error) {
-	c := &converter{rows: source.NewRows(&src.Layout), src: src, plan: p, at: at, enc: enc, number: p.Table.RowNumber != ""}
+	c := &converter{rows: source.NewRows(&src.Layout), src: src, plan: p, at: at, enc: enc,
+		number: p.Table.RowNumber != ""}
 	for i := range p.Columns {
 		r, err := p.Columns[i].Reader()
 		if err != nil {
@@ -173,7 +174,8 @@ func (c *converter) read(p *part) bool {
 	}
 	if fields := len(c.src.Layout.Columns); len(rec.Fields) != fields {
 		p.rejects = append(p.rejects, c.reject(rec, p.records, "", tray.FieldCount,
-			fmt.Sprintf("has %s, the header has %d", plural(len(rec.Fields)-c.lead(), "field"), fields-c.lead()), string(rec.Raw)))
+			fmt.Sprintf("has %s, the header has %d", plural(len(rec.Fields)-c.lead(), "field"), fields-c.lead()),
+			string(rec.Raw)))
 		return false
 	}
 	if c.number {
@@ -427,14 +429,16 @@ func (c *converter) express(rec *delimited.Record, number int64, wrong []wrongVa
 		v := &c.row[first+i]
 		if text == nil {
 			if v.Null = true; c.readers[i].Required {
-				wrong = append(wrong, wrongValue{column: i, misfit: reading.Blank, reason: reading.Blank.Reason(c.readers[i].Type, nil)})
+				wrong = append(wrong, wrongValue{column: i, misfit: reading.Blank,
+					reason: reading.Blank.Reason(c.readers[i].Type, nil)})
 			}
 			continue
 		}
 		if m := c.plain[i].Read(text, true, v); m != reading.OK {
 			wrong = append(wrong, wrongValue{i, m, m.Reason(c.readers[i].Type, text), text, text})
 		} else if r := c.readers[i]; (r.Lo != 0 || r.Hi != 0) && r.Type.IsInteger() && (v.Int < r.Lo || v.Int > r.Hi) {
-			wrong = append(wrong, wrongValue{i, reading.OutOfRange, reading.OutOfRange.Reason(r.Type, text), text, text})
+			wrong = append(wrong, wrongValue{i, reading.OutOfRange, reading.OutOfRange.Reason(r.Type, text), text,
+				text})
 		} else if len(v.Text) > 0 {
 			v.Text = append([]byte(nil), v.Text...)
 		}
@@ -463,8 +467,10 @@ func (c *converter) recordNumber(p *part) int64 {
 	return p.first + p.records
 }
 
-func (c *converter) reject(rec *delimited.Record, record int64, column string, code tray.Code, reason, value string) tray.Reject {
-	x := tray.Reject{Source: c.src.Name, Line: rec.Line, Record: record, Column: column, Code: code, Reason: reason, Value: readable(value)}
+func (c *converter) reject(rec *delimited.Record, record int64, column string, code tray.Code, reason,
+	value string) tray.Reject {
+	x := tray.Reject{Source: c.src.Name, Line: rec.Line, Record: record, Column: column, Code: code, Reason: reason,
+		Value: readable(value)}
 	var fields []tray.Field
 	if c.src.HasCells() {
 		at := -1
@@ -511,7 +517,8 @@ func (c *converter) faulty(rec *delimited.Record, record int64) tray.Reject {
 		}
 	}
 	if rec.Fault == delimited.BadEncoding {
-		reason = fmt.Sprintf("a byte is not %s: %s of the record", c.src.Layout.Encoding, profile.WrongByte(string(rec.Raw)))
+		reason = fmt.Sprintf("a byte is not %s: %s of the record", c.src.Layout.Encoding,
+			profile.WrongByte(string(rec.Raw)))
 	}
 	return c.reject(rec, record, column, tray.Code(rec.Fault.Code()), reason, string(rec.Raw))
 }

@@ -117,7 +117,8 @@ func New(job Job, to sink.Sink) (*Feed, error) {
 	if job.Rejects == nil {
 		job.Rejects = new(counter)
 	}
-	f := &Feed{Job: job, Sink: to, reasons: map[[2]string]*tray.Reason{}, misfits: make([]misfits, len(job.Plan.Columns))}
+	f := &Feed{Job: job, Sink: to, reasons: map[[2]string]*tray.Reason{},
+		misfits: make([]misfits, len(job.Plan.Columns))}
 	var err error
 	if f.Binding, err = plan.Bind(job.Plan, job.Sources); err != nil {
 		return nil, err
@@ -399,7 +400,8 @@ func (f *Feed) reject(j tray.Reject) error {
 	if x := f.reasons[key]; x != nil {
 		x.Count++
 	} else if len(f.reasons) < 1000 {
-		f.reasons[key] = &tray.Reason{Column: j.Column, Code: j.Code, Reason: kind, Count: 1, Line: j.Line, Cell: j.Cell, Value: Clip(j.Value)}
+		f.reasons[key] = &tray.Reason{Column: j.Column, Code: j.Code, Reason: kind, Count: 1, Line: j.Line,
+			Cell: j.Cell, Value: Clip(j.Value)}
 	}
 	return nil
 }
@@ -407,7 +409,8 @@ func (f *Feed) reject(j tray.Reject) error {
 // Report tells how far the run is.
 func (f *Feed) Report(stage string) {
 	if f.Progress != nil {
-		f.Progress(Progress{Bytes: f.done + f.stream.Bytes(), Size: f.size, Records: f.Records.Read, Rejected: f.Records.Rejected, Stage: stage})
+		f.Progress(Progress{Bytes: f.done + f.stream.Bytes(), Size: f.size, Records: f.Records.Read,
+			Rejected: f.Records.Rejected, Stage: stage})
 	}
 }
 

@@ -55,7 +55,8 @@ type Writer struct {
 
 // New begins a script: all that stands before the rows.
 func New(w io.Writer, opt Options) (*Writer, error) {
-	s := &Writer{Options: opt, w: w, manner: opt.Database.Script, name: opt.Database.Qualified(opt.Table.Schema, opt.Table.Name)}
+	s := &Writer{Options: opt, w: w, manner: opt.Database.Script,
+		name: opt.Database.Qualified(opt.Table.Schema, opt.Table.Name)}
 	if opt.CopyBlock && opt.Database.Script.Copy == nil {
 		return nil, fmt.Errorf("%s reads no block of COPY", opt.Database.Title)
 	}

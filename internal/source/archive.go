@@ -13,7 +13,9 @@ import (
 
 // SafeMember reports whether a member's name stays within the archive.
 func safeMember(name string) bool {
-	return name != "" && !strings.HasPrefix(name, "/") && !strings.Contains(name, `\`) && !strings.Contains(name, ":") && path.Clean(name) == strings.TrimSuffix(name, "/") && !strings.HasPrefix(path.Clean(name), "..")
+	return name != "" && !strings.HasPrefix(name, "/") && !strings.Contains(name, `\`) &&
+		!strings.Contains(name, ":") && path.Clean(name) == strings.TrimSuffix(name, "/") &&
+		!strings.HasPrefix(path.Clean(name), "..")
 }
 
 // takeMember takes a member out of a zip archive.
@@ -42,7 +44,9 @@ func (s *Source) chooseMember(ctx context.Context, z *zip.Reader, known Known) e
 			continue
 		}
 		if !safeMember(f.Name) {
-			return &Problem{Source: s.Name, What: fmt.Sprintf("has a member %q, whose name leads out of the archive", f.Name), Do: "do not trust this archive; ask where it comes from"}
+			return &Problem{Source: s.Name,
+				What: fmt.Sprintf("has a member %q, whose name leads out of the archive", f.Name),
+				Do:   "do not trust this archive; ask where it comes from"}
 		}
 		if len(choice.Parts) < 1000 {
 			choice.Parts = append(choice.Parts, Part{Name: f.Name, Size: int64(f.UncompressedSize64)})
@@ -58,14 +62,16 @@ func (s *Source) chooseMember(ctx context.Context, z *zip.Reader, known Known) e
 		}
 	}
 	if len(all) == 0 && known.Member != "" {
-		return &Problem{Source: s.Name, What: fmt.Sprintf("has no member %q", known.Member), Asked: true, Do: choice.Error()}
+		return &Problem{Source: s.Name, What: fmt.Sprintf("has no member %q", known.Member), Asked: true,
+			Do: choice.Error()}
 	}
 	if len(all) != 1 {
 		return choice
 	}
 	f := all[0]
 	if f.Flags&1 != 0 {
-		return &Problem{Source: s.Name, What: fmt.Sprintf("its member %q has a password", f.Name), Do: "unpack it by hand"}
+		return &Problem{Source: s.Name, What: fmt.Sprintf("its member %q has a password", f.Name),
+			Do: "unpack it by hand"}
 	}
 	if int64(f.UncompressedSize64) > s.unpacked {
 		return s.unpackProblem(errTooLarge)
@@ -92,7 +98,8 @@ func (s *Source) chooseMember(ctx context.Context, z *zip.Reader, known Known) e
 	if known.Member != "" {
 		s.Evidence = append(s.Evidence, Evidence{What: "member", Value: f.Name, Why: s.given(), Given: true})
 	} else {
-		s.Evidence = append(s.Evidence, Evidence{What: "member", Value: f.Name, Why: "the only one in the archive; " + phrase.Size(sp.size) + " unpacked", Given: false})
+		s.Evidence = append(s.Evidence, Evidence{What: "member", Value: f.Name, Why: "the only one in the archive; " +
+			phrase.Size(sp.size) + " unpacked", Given: false})
 	}
 	s.Name = s.FullName()
 	return nil

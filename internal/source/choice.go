@@ -37,5 +37,6 @@ func (c *Choice) Error() string {
 	if len(names) == 0 {
 		return fmt.Sprintf("%s: has no %s with data", c.Source, c.What)
 	}
-	return fmt.Sprintf("%s: has several %ss; say which with --%s\n  %s", c.Source, c.What, c.What, strings.Join(names, ", "))
+	return fmt.Sprintf("%s: has several %ss; say which with --%s\n  %s", c.Source, c.What, c.What,
+		strings.Join(names, ", "))
 }

@@ -38,7 +38,8 @@ func (s *Source) detect(ctx context.Context, known Known) error {
 			return err
 		}
 		if len(bytes.TrimSpace(text)) == 0 && whole {
-			return &Problem{Source: s.Name, What: "holds nothing but blank lines", Do: "nothing can be loaded from it; ask for the file again"}
+			return &Problem{Source: s.Name, What: "holds nothing but blank lines",
+				Do: "nothing can be loaded from it; ask for the file again"}
 		}
 		s.Evidence = slices.DeleteFunc(s.Evidence, func(e Evidence) bool {
 			return !slices.Contains([]string{"encoding", "packing", "member", "workbook", "sheet", "range"}, e.What)
@@ -100,7 +101,8 @@ func (s *Source) decodeHead(head []byte) ([]byte, error) {
 		l.LineEnd = "lf"
 		return text, nil
 	}
-	switch lf, crlf, cr := bytes.Count(text, []byte("\n")), bytes.Count(text, []byte("\r\n")), bytes.Count(text, []byte("\r")); {
+	switch lf, crlf, cr := bytes.Count(text, []byte("\n")), bytes.Count(text, []byte("\r\n")),
+		bytes.Count(text, []byte("\r")); {
 	case lf == 0 && cr > 0:
 		l.LineEnd = "cr"
 		text = bytes.ReplaceAll(text, []byte("\r"), []byte("\n"))

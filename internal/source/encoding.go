@@ -15,7 +15,8 @@ func (s *Source) decideEncoding(head []byte, known Known) error {
 	if known.Encoding != "" {
 		name, err := canonical(known.Encoding)
 		if err != nil {
-			return &Problem{Source: s.Name, What: err.Error(), Do: "use an IANA name, like utf-8, utf-16le, windows-1252 or iso-8859-15", Asked: true}
+			return &Problem{Source: s.Name, What: err.Error(),
+				Do: "use an IANA name, like utf-8, utf-16le, windows-1252 or iso-8859-15", Asked: true}
 		}
 		l.Encoding = name
 		s.note("encoding", name, "", true)
@@ -41,7 +42,8 @@ func (s *Source) encodingOf(head []byte) (name, why string, guess bool, err erro
 		return name, why, false, nil
 	}
 	if what := binary(head); what != "" {
-		return "", "", false, &Problem{Source: s.Name, What: "looks like a binary file: " + what, Do: "if it is text after all, name its encoding with --encoding"}
+		return "", "", false, &Problem{Source: s.Name, What: "looks like a binary file: " + what,
+			Do: "if it is text after all, name its encoding with --encoding"}
 	}
 	good, bad, controls := countUTF8(head)
 	switch {
@@ -50,7 +52,8 @@ func (s *Source) encodingOf(head []byte) (name, why string, guess bool, err erro
 	case bad == 0:
 		return "utf-8", count(good, "character") + " beyond ASCII in the beginning, all valid UTF-8", false, nil
 	case good > bad:
-		return "utf-8", fmt.Sprintf("%s valid UTF-8, but %s not", count(good, "character"), count(bad, "byte")), false, nil
+		return "utf-8", fmt.Sprintf("%s valid UTF-8, but %s not", count(good, "character"), count(bad, "byte")), false,
+			nil
 	}
 	why = count(bad, "byte") + " in the beginning cannot be UTF-8"
 	if controls {

@@ -74,7 +74,8 @@ type permanent struct{ error }
 func (s *Source) fetch(ctx context.Context, link string, idle time.Duration) error {
 	u, err := url.Parse(link)
 	if err != nil || u.Host == "" {
-		return &Problem{Source: s.Name, What: "is not a link that can be followed", Asked: true, Do: "write it like https://example.org/tolls.csv"}
+		return &Problem{Source: s.Name, What: "is not a link that can be followed", Asked: true,
+			Do: "write it like https://example.org/tolls.csv"}
 	}
 	if idle <= 0 {
 		idle = DefaultIdle
@@ -106,7 +107,8 @@ func (s *Source) fetch(ctx context.Context, link string, idle time.Duration) err
 			if n > 1 {
 				what += fmt.Sprintf(", tried %d times", n)
 			}
-			return &Problem{Source: s.Name, What: what, Err: clean(err), Do: "check the link and the network, or fetch the file by hand"}
+			return &Problem{Source: s.Name, What: what, Err: clean(err),
+				Do: "check the link and the network, or fetch the file by hand"}
 		}
 		select {
 		case <-ctx.Done():
@@ -117,7 +119,8 @@ func (s *Source) fetch(ctx context.Context, link string, idle time.Duration) err
 	s.swap(f.sp)
 	s.FileSize, s.Modified = f.sp.size, time.Now()
 	s.Base = f.base
-	s.Evidence = append(s.Evidence, Evidence{What: "link", Value: s.Base, Why: fmt.Sprintf("%s fetched", phrase.Size(f.sp.size))})
+	s.Evidence = append(s.Evidence, Evidence{What: "link", Value: s.Base,
+		Why: fmt.Sprintf("%s fetched", phrase.Size(f.sp.size))})
 	return nil
 }
 
@@ -222,7 +225,8 @@ func (f *fetch) answered(resp *http.Response) error {
 			return permanent{err}
 		}
 		f.whole = resp.ContentLength
-	case resp.StatusCode >= 500 || resp.StatusCode == http.StatusTooManyRequests || resp.StatusCode == http.StatusRequestTimeout:
+	case resp.StatusCode >= 500 || resp.StatusCode == http.StatusTooManyRequests ||
+		resp.StatusCode == http.StatusRequestTimeout:
 		return fmt.Errorf("the server answers %s", resp.Status)
 	default:
 		return permanent{fmt.Errorf("the server answers %s", resp.Status)}
@@ -231,7 +235,8 @@ func (f *fetch) answered(resp *http.Response) error {
 	if strings.HasPrefix(f.etag, "W/") {
 		f.etag = ""
 	}
-	f.resume = resp.Header.Get("Accept-Ranges") == "bytes" && (f.etag != "" || f.changed != "") || resp.StatusCode == http.StatusPartialContent
+	f.resume = resp.Header.Get("Accept-Ranges") == "bytes" && (f.etag != "" || f.changed != "") ||
+		resp.StatusCode == http.StatusPartialContent
 	f.base = answerName(resp)
 	if f.whole <= 0 {
 		return nil
@@ -262,7 +267,8 @@ func (f *fetch) again() error {
 // answerName is the file's name as the answer gives it (RFC 6266), or the last
 // part of the link.
 func answerName(r *http.Response) string {
-	if _, params, err := mime.ParseMediaType(r.Header.Get("Content-Disposition")); err == nil && params["filename"] != "" {
+	if _, params, err := mime.ParseMediaType(r.Header.Get("Content-Disposition")); err == nil &&
+		params["filename"] != "" {
 		return path.Base(strings.ReplaceAll(params["filename"], `\`, "/"))
 	}
 	if name := path.Base(r.Request.URL.Path); name != "." && name != "/" {

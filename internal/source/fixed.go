@@ -69,7 +69,8 @@ func byRuler(lines [][]byte) *columnsFound {
 		if filled == 0 || apart*20 < filled*19 {
 			continue
 		}
-		return &columnsFound{starts: starts, header: int64(k), why: fmt.Sprintf("a ruler in line %d draws %d columns, and the lines below keep to it", k+1, len(starts))}
+		return &columnsFound{starts: starts, header: int64(k),
+			why: fmt.Sprintf("a ruler in line %d draws %d columns, and the lines below keep to it", k+1, len(starts))}
 	}
 	return nil
 }
@@ -151,7 +152,10 @@ func byBlanks(lines [][]byte) *columnsFound {
 		return nil
 	}
 	found.starts[0] = 0
-	found.why = fmt.Sprintf("%s through all of the first %s", map[bool]string{true: "a column of blanks runs", false: fmt.Sprintf("%d columns of blanks run", len(found.starts)-1)}[len(found.starts) == 2], count(filled, "line"))
+	found.why = fmt.Sprintf("%s through all of the first %s",
+		map[bool]string{true: "a column of blanks runs",
+			false: fmt.Sprintf("%d columns of blanks run", len(found.starts)-1)}[len(found.starts) == 2],
+		count(filled, "line"))
 	if narrow && filled < certainLines {
 		found.unsure = found.why + ", some only one blank wide, which may be chance"
 	}
@@ -193,6 +197,8 @@ func (s *Source) takeColumns(found *columnsFound) {
 	s.ruled = found.header
 	if found.unsure != "" {
 		s.Undecided = &Undecided{What: "it may be text in columns of fixed width: " + found.unsure,
-			Do: "say --columns " + widthsOf(found.starts) + " if that is right, --delimiter none if each line is one value, or name what separates them: --delimiter space"}
+			Do: "say --columns " + widthsOf(found.starts) +
+				" if that is right, --delimiter none if each line is one value, or name what separates them: " +
+				"--delimiter space"}
 	}
 }

@@ -83,7 +83,8 @@ func (s *Source) pour(ctx context.Context, r io.Reader) error {
 		if s.flow == nil {
 			size = phrase.Size(sp.size)
 		}
-		s.Evidence = append(s.Evidence, Evidence{What: "packing", Value: "gzip", Why: "begins with 1F 8B; " + size + " unpacked", Given: false})
+		s.Evidence = append(s.Evidence, Evidence{What: "packing", Value: "gzip", Why: "begins with 1F 8B; " + size +
+			" unpacked", Given: false})
 	}
 	if s.flow == nil {
 		s.flowed(raw)

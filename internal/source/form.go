@@ -216,11 +216,14 @@ func (s *Source) findQuote(text []byte, whole bool, known Known, f *delimited.Fo
 	switch {
 	case double.quoted == 0 && sq.quoted > 0 && sq.faults == 0 && sq.modal > double.modal:
 		f.Quote = '\''
-		s.note("quote", quoteName('\''), fmt.Sprintf("%s in single quotes, and separators inside", count(sq.quoted, "field")), false)
+		s.note("quote", quoteName('\''),
+			fmt.Sprintf("%s in single quotes, and separators inside", count(sq.quoted, "field")), false)
 	case n > 0 && known.Escape == nil && bq.faults < n && bq.modal >= double.modal:
 		f.Escape = '\\'
 		s.note("quote", quoteName('"'), count(double.quoted, "field")+" quoted in the beginning", false)
-		s.note("escape", "backslash", fmt.Sprintf(`quotes inside fields are written \"; doubled, %s would have text after the quote`, count(n, "record")), false)
+		s.note("escape", "backslash",
+			fmt.Sprintf(`quotes inside fields are written \"; doubled, %s would have text after the quote`,
+				count(n, "record")), false)
 		return true
 	case n > 0 && !open && (nq.modal > double.modal || nq.modal == double.modal && n > 1 && 3*n >= 2*double.quoted):
 		f.Quote = 0
@@ -229,9 +232,12 @@ func (s *Source) findQuote(text []byte, whole bool, known Known, f *delimited.Fo
 	case double.quoted == 0:
 		s.note("quote", quoteName('"'), "none in the beginning", false)
 	case double.needed > 0:
-		s.note("quote", quoteName('"'), fmt.Sprintf("%s quoted in the beginning, %d of them around a delimiter or line break", count(double.quoted, "field"), double.needed), false)
+		s.note("quote", quoteName('"'),
+			fmt.Sprintf("%s quoted in the beginning, %d of them around a delimiter or line break",
+				count(double.quoted, "field"), double.needed), false)
 	default:
-		s.note("quote", quoteName('"'), count(double.quoted, "field")+" quoted in the beginning, none that needs it", false)
+		s.note("quote", quoteName('"'), count(double.quoted, "field")+" quoted in the beginning, none that needs it",
+			false)
 	}
 	return false
 }

@@ -38,9 +38,11 @@ type format struct {
 var formats = []*format{
 	{name: "gzip", is: begins("\x1f\x8b"), open: (*Source).gunzip, wraps: true},
 	{name: "workbook", is: isBook, open: (*Source).takeSheet, takes: []string{"sheet", "range"}},
-	{name: "zip archive", is: begins("PK\x03\x04", "PK\x05\x06"), open: (*Source).takeMember, wraps: true, takes: []string{"member"}},
+	{name: "zip archive", is: begins("PK\x03\x04", "PK\x05\x06"), open: (*Source).takeMember, wraps: true,
+		takes: []string{"member"}},
 
-	{name: "an older binary workbook (.xls), or one with a password", is: begins("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"), lacks: "open it, and save it as .xlsx without a password"},
+	{name: "an older binary workbook (.xls), or one with a password", is: begins("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"),
+		lacks: "open it, and save it as .xlsx without a password"},
 	{name: "a PDF document", is: begins("%PDF"), lacks: "ask for the data as a delimited file"},
 	{name: "a picture", is: begins("\x89PNG", "\xff\xd8\xff"), lacks: "ask for the data as a delimited file"},
 	{name: "an SQLite database", is: begins("SQLite format 3\x00"), lacks: "it is a place to load into, with --into"},
@@ -118,7 +120,8 @@ func (s *Source) unpack(ctx context.Context, known Known) error {
 		case x.open == nil:
 			return &Problem{Source: s.Name, What: "is " + x.name + ", not delimited text", Do: x.lacks}
 		case len(been) == mostWraps:
-			return &Problem{Source: s.Name, What: "is packed within others, " + fmt.Sprint(mostWraps) + " deep", Do: "unpack it first"}
+			return &Problem{Source: s.Name, What: "is packed within others, " + fmt.Sprint(mostWraps) + " deep",
+				Do: "unpack it first"}
 		}
 		been = append(been, x)
 		if !x.wraps {

@@ -30,7 +30,8 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 	h := s.headOf(text, whole)
 	if len(h.filled) == 0 || len(h.filled) < 2 && !whole {
 		if whole {
-			return true, &Problem{Source: s.Name, What: "holds no records", Do: "nothing can be loaded from it; ask for the file again"}
+			return true, &Problem{Source: s.Name, What: "holds no records",
+				Do: "nothing can be loaded from it; ask for the file again"}
 		}
 		return false, nil
 	}
@@ -39,7 +40,9 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 	switch {
 	case known.Header != nil && *known.Header > 0:
 		if header = h.onLine(*known.Header); header < 0 || h.rows[header].blank {
-			return true, &Problem{Source: s.Name, Line: *known.Header, What: "no row of column names starts on this line", Do: "count lines from 1, blank ones too", Asked: true}
+			return true, &Problem{Source: s.Name, Line: *known.Header,
+				What: "no row of column names starts on this line", Do: "count lines from 1, blank ones too",
+				Asked: true}
 		}
 		s.note("header", fmt.Sprintf("line %d", *known.Header), "", true)
 	case known.Header != nil:
@@ -267,7 +270,8 @@ func (s *Source) decideFooter() error {
 		}
 		// A full record that happens to begin with such a word is data, unless
 		// it stands where others have numbers or dates.
-		full := len(r.fields) == len(s.Layout.Columns) && len(r.fields) > 1 && !slices.ContainsFunc(r.fields, func(f string) bool { return strings.TrimSpace(f) == "" })
+		full := len(r.fields) == len(s.Layout.Columns) && len(r.fields) > 1 &&
+			!slices.ContainsFunc(r.fields, func(f string) bool { return strings.TrimSpace(f) == "" })
 		above := i - 1
 		for above > 0 && (tail[above].blank || tail[above].ruler || footerWords.MatchString(tail[above].fields[0])) {
 			above--
@@ -281,7 +285,8 @@ func (s *Source) decideFooter() error {
 	if n > 0 {
 		slices.Reverse(texts)
 		s.Layout.Footer = n
-		s.note("footer", count(n, "record"), fmt.Sprintf("sums up instead of telling: %s", strings.Join(texts, " ⏎ ")), false)
+		s.note("footer", count(n, "record"), fmt.Sprintf("sums up instead of telling: %s", strings.Join(texts, " ⏎ ")),
+			false)
 	}
 	return nil
 }

@@ -59,7 +59,8 @@ func Match(sources []*Source, same map[string]string) (headers []string, at [][]
 	return headers, at
 }
 
-var months = []string{"january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november", "december"}
+var months = []string{"january", "february", "march", "april", "may", "june", "july", "august", "september", "october",
+	"november", "december"}
 
 // MonthOf finds the month that a text names, in English, German, French,
 // Spanish, Italian or Dutch, whole or by its first letters; 0 if none.
@@ -77,11 +78,16 @@ func MonthOf(s string) int {
 
 var monthNames = [][]string{
 	months,
-	{"januar", "februar", "märz", "april", "mai", "juni", "juli", "august", "september", "oktober", "november", "dezember"},
-	{"janvier", "février", "mars", "avril", "mai", "juin", "juillet", "août", "septembre", "octobre", "novembre", "décembre"},
-	{"enero", "febrero", "marzo", "abril", "mayo", "junio", "julio", "agosto", "septiembre", "octubre", "noviembre", "diciembre"},
-	{"gennaio", "febbraio", "marzo", "aprile", "maggio", "giugno", "luglio", "agosto", "settembre", "ottobre", "novembre", "dicembre"},
-	{"januari", "februari", "maart", "april", "mei", "juni", "juli", "augustus", "september", "oktober", "november", "december"},
+	{"januar", "februar", "märz", "april", "mai", "juni", "juli", "august", "september", "oktober", "november",
+		"dezember"},
+	{"janvier", "février", "mars", "avril", "mai", "juin", "juillet", "août", "septembre", "octobre", "novembre",
+		"décembre"},
+	{"enero", "febrero", "marzo", "abril", "mayo", "junio", "julio", "agosto", "septiembre", "octubre", "noviembre",
+		"diciembre"},
+	{"gennaio", "febbraio", "marzo", "aprile", "maggio", "giugno", "luglio", "agosto", "settembre", "ottobre",
+		"novembre", "dicembre"},
+	{"januari", "februari", "maart", "april", "mei", "juni", "juli", "augustus", "september", "oktober", "november",
+		"december"},
 }
 
 var (
@@ -166,7 +172,8 @@ func monthGaps(names []string) (missing []string, ok bool) {
 }
 
 // gaps reads names that have one number each, apart from which they are alike.
-func gaps(names []string, in *regexp.Regexp, read func([]string) (int, bool), write func(n int, like string) string) (missing []string, ok bool) {
+func gaps(names []string, in *regexp.Regexp,
+	read func([]string) (int, bool), write func(n int, like string) string) (missing []string, ok bool) {
 	var numbers []int
 	rest, like := "", ""
 	for k, name := range names {

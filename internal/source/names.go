@@ -27,9 +27,10 @@ func delimiterName(d string) string {
 
 // Characters that people and plans call by a name.
 var (
-	delimiterNames = map[string]string{"comma": ",", "tab": "\t", "\\t": "\t", "pipe": "|", "semicolon": ";", "colon": ":", "space": " ", "none": ""}
-	quoteNames     = map[string]string{"double": `"`, "single": "'", "none": ""}
-	escapeNames    = map[string]string{"doubled": "", "backslash": `\`}
+	delimiterNames = map[string]string{"comma": ",", "tab": "\t", "\\t": "\t", "pipe": "|", "semicolon": ";",
+		"colon": ":", "space": " ", "none": ""}
+	quoteNames  = map[string]string{"double": `"`, "single": "'", "none": ""}
+	escapeNames = map[string]string{"doubled": "", "backslash": `\`}
 )
 
 // ParseDelimiter reads a delimiter given as itself or by its name.

@@ -58,16 +58,19 @@ func Open(ctx context.Context, name string, known Known) (*Source, error) {
 	if info.IsDir() {
 		return nil, &Problem{Source: name, What: "is a folder, not a file", Do: "name a file in it"}
 	}
-	s := &Source{Name: name, Path: name, Size: info.Size(), FileSize: info.Size(), Modified: info.ModTime(), MaxRecord: known.MaxRecord, Range: workbook.All}
+	s := &Source{Name: name, Path: name, Size: info.Size(), FileSize: info.Size(), Modified: info.ModTime(),
+		MaxRecord: known.MaxRecord, Range: workbook.All}
 	if s.Size == 0 && info.Mode().IsRegular() {
-		return nil, &Problem{Source: name, What: "is empty (0 bytes)", Do: "nothing can be loaded from it; ask for the file again"}
+		return nil, &Problem{Source: name, What: "is empty (0 bytes)",
+			Do: "nothing can be loaded from it; ask for the file again"}
 	}
 	return s.settle(ctx, known)
 }
 
 // openAway opens what is not a file here: it is brought here first.
 func openAway(ctx context.Context, name string, known Known) (*Source, error) {
-	s := &Source{Name: name, Path: name, Base: "stdin", MaxRecord: known.MaxRecord, Range: workbook.All, unpacked: cmp.Or(known.MaxUnpacked, DefaultUnpacked)}
+	s := &Source{Name: name, Path: name, Base: "stdin", MaxRecord: known.MaxRecord, Range: workbook.All,
+		unpacked: cmp.Or(known.MaxUnpacked, DefaultUnpacked)}
 	if name == Stdin {
 		s.Name = "standard input"
 		if known.Stdin == nil {
@@ -104,7 +107,8 @@ func (s *Source) settle(ctx context.Context, known Known) (*Source, error) {
 	if s.spool != nil && s.flow == nil {
 		if s.Size = s.spool.size; s.Size == 0 {
 			s.Close()
-			return nil, &Problem{Source: s.Name, What: "is empty (0 bytes)", Do: "nothing can be loaded from it; ask for the file again"}
+			return nil, &Problem{Source: s.Name, What: "is empty (0 bytes)",
+				Do: "nothing can be loaded from it; ask for the file again"}
 		}
 	}
 	if err := s.detect(ctx, known); err != nil {

@@ -95,11 +95,14 @@ var Settings = []*Setting{
 			e := s.Layout.Form.Escape
 			return EscapeName(e), !s.own && e != 0
 		}},
-	{Key: "columns", Help: "text in columns of fixed width: how many characters each has, like 8,20,10; the last may be *",
+	{Key: "columns",
+		Help:  "text in columns of fixed width: how many characters each has, like 8,20,10; the last may be *",
 		Words: func(v string) string { return "columns of " + v + " characters" },
 		put: func(k *Known, v string) (err error) {
 			k.Columns, err = ParseWidths(v)
-			return allowed(err, "write the number of characters of each column, like 8,20,10; the last may be *, for the rest of the line")
+			return allowed(err,
+				"write the number of characters of each column, like 8,20,10; the last may be *, for the rest of "+
+					"the line")
 		},
 		show: func(s *Source) (string, bool) {
 			return widthsOf(s.Layout.Form.Starts), s.Layout.Form.Starts != nil

@@ -36,7 +36,8 @@ func (s *Source) takeSheet(ctx context.Context, known Known) error {
 		return s.unpackProblem(err)
 	}
 	if book == nil {
-		return &Problem{Source: s.Name, What: "has the parts of a workbook, but is a document of another kind", Do: "ask for the data as a workbook or a delimited file"}
+		return &Problem{Source: s.Name, What: "has the parts of a workbook, but is a document of another kind",
+			Do: "ask for the data as a workbook or a delimited file"}
 	}
 	return s.chooseSheet(ctx, book, known)
 }
@@ -80,7 +81,8 @@ func (s *Source) chooseSheet(ctx context.Context, book *workbook.Book, known Kno
 	}
 	s.Range, s.own = within, true
 	s.Merged = x.Merged()
-	s.Evidence = append(s.Evidence, Evidence{What: "workbook", Value: book.Kind, Why: "by its parts", Given: false}, Evidence{What: "sheet", Value: x.Name, Why: why, Given: given})
+	s.Evidence = append(s.Evidence, Evidence{What: "workbook", Value: book.Kind, Why: "by its parts", Given: false},
+		Evidence{What: "sheet", Value: x.Name, Why: why, Given: given})
 	if within != workbook.All {
 		s.Evidence = append(s.Evidence, Evidence{What: "range", Value: within.String(), Why: s.given(), Given: true})
 	}
@@ -94,7 +96,8 @@ func (s *Source) notInBook(book *workbook.Book, format string, args ...any) erro
 	for _, x := range book.Sheets {
 		names = append(names, strconv.Quote(x.Name))
 	}
-	return &Problem{Source: s.Name, What: fmt.Sprintf(format, args...), Asked: true, Do: "its sheets are " + strings.Join(names, ", ")}
+	return &Problem{Source: s.Name, What: fmt.Sprintf(format, args...), Asked: true, Do: "its sheets are " +
+		strings.Join(names, ", ")}
 }
 
 // rangeIn is the range that is wanted, and the sheet: as given, or that of a named
@@ -112,12 +115,14 @@ func (s *Source) rangeIn(book *workbook.Book, known Known) (workbook.Range, stri
 		for _, n := range book.Names {
 			names = append(names, n.Name)
 		}
-		return workbook.All, "", s.notInBook(book, "has no range %q: neither cells like A5:H200 nor one of its named ranges and tables (%s)",
+		return workbook.All, "", s.notInBook(book,
+			"has no range %q: neither cells like A5:H200 nor one of its named ranges and tables (%s)",
 			known.Range, cmp.Or(strings.Join(names, ", "), "none"))
 	}
 	n := book.Names[i]
 	if known.Sheet != "" && !strings.EqualFold(known.Sheet, n.Sheet) {
-		return workbook.All, "", s.notInBook(book, "the range %s is on the sheet %q, not %q", known.Range, n.Sheet, known.Sheet)
+		return workbook.All, "", s.notInBook(book, "the range %s is on the sheet %q, not %q", known.Range, n.Sheet,
+			known.Sheet)
 	}
 	return n.Range, cmp.Or(known.Sheet, n.Sheet), nil
 }
@@ -157,7 +162,8 @@ func (s *Source) onlyFilled(ctx context.Context, book *workbook.Book) (int, erro
 		}
 	}
 	if at < 0 {
-		return 0, &Problem{Source: s.Name, What: "its sheets are all empty", Do: "nothing can be loaded from it; ask for the file again"}
+		return 0, &Problem{Source: s.Name, What: "its sheets are all empty",
+			Do: "nothing can be loaded from it; ask for the file again"}
 	}
 	return at, nil
 }
@@ -242,7 +248,8 @@ func Sheets(ctx context.Context, name, pattern string, known Known) ([]string, e
 			continue
 		}
 		some := false
-		if err := x.Rows(ctx, func(*workbook.Row) error { some = true; return errEnough }); err != nil && err != errEnough {
+		if err := x.Rows(ctx, func(*workbook.Row) error { some = true; return errEnough }); err != nil &&
+			err != errEnough {
 			return nil, s.unpackProblem(fmt.Errorf("sheet %q: %w", x.Name, err))
 		}
 		if some {
@@ -250,7 +257,8 @@ func Sheets(ctx context.Context, name, pattern string, known Known) ([]string, e
 		}
 	}
 	if len(out) == 0 {
-		return nil, &Problem{Source: name, What: fmt.Sprintf("has no sheet with data that matches %q", pattern), Asked: true, Do: "'ambertray look " + name + "' lists them"}
+		return nil, &Problem{Source: name, What: fmt.Sprintf("has no sheet with data that matches %q", pattern),
+			Asked: true, Do: "'ambertray look " + name + "' lists them"}
 	}
 	return out, nil
 }

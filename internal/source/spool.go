@@ -62,7 +62,8 @@ func (s *spool) close() error {
 // far as the system tells.
 func (s *spool) room(bytes int64) error {
 	if free, ok := freeSpace(os.TempDir()); ok && bytes > free {
-		return fmt.Errorf("the temporary folder %s has room for %s, and %s are needed", os.TempDir(), phrase.Size(free), phrase.Size(bytes))
+		return fmt.Errorf("the temporary folder %s has room for %s, and %s are needed", os.TempDir(), phrase.Size(free),
+			phrase.Size(bytes))
 	}
 	return nil
 }
@@ -111,10 +112,12 @@ func (s *Source) unpackProblem(err error) error {
 	case errors.Is(err, context.Canceled):
 		return err
 	case errors.Is(err, errTooLarge):
-		return &Problem{Source: s.Name, What: "unpacks to more than " + phrase.Size(max(s.unpacked, 0)) + ", which is not allowed", Asked: true,
+		return &Problem{Source: s.Name, What: "unpacks to more than " + phrase.Size(max(s.unpacked, 0)) +
+			", which is not allowed", Asked: true,
 			Do: "if that is right, raise the limit with --max-unpacked"}
 	case errors.Is(err, workbook.ErrEncrypted):
 		return &Problem{Source: s.Name, What: "has a password", Do: "open it, and save it without the password"}
 	}
-	return &Problem{Source: s.Name, What: "cannot be unpacked", Err: err, Do: "it may be damaged or cut off; ask for it again, or open and save it anew"}
+	return &Problem{Source: s.Name, What: "cannot be unpacked", Err: err,
+		Do: "it may be damaged or cut off; ask for it again, or open and save it anew"}
 }

@@ -44,7 +44,8 @@ func (s *Source) Read(sum bool) (*Stream, error) {
 	st.body, err = decode(raw{st}, s.Layout.Encoding, s.Layout.LineEnd)
 	if err != nil {
 		f.Close()
-		return nil, &Problem{Source: s.Name, What: err.Error(), Do: "name the encoding with --encoding, like utf-8, utf-16le or windows-1252"}
+		return nil, &Problem{Source: s.Name, What: err.Error(),
+			Do: "name the encoding with --encoding, like utf-8, utf-16le or windows-1252"}
 	}
 	if _, err := io.CopyN(io.Discard, st.body, s.start); err != nil && !errors.Is(err, io.EOF) {
 		f.Close()

@@ -66,7 +66,8 @@ func (s *Source) ungzip(ctx context.Context) error {
 		return err
 	}
 	s.swap(sp)
-	s.Evidence = append(s.Evidence, Evidence{What: "packing", Value: "gzip", Why: "begins with 1F 8B; " + phrase.Size(sp.size) + " unpacked", Given: false})
+	s.Evidence = append(s.Evidence, Evidence{What: "packing", Value: "gzip", Why: "begins with 1F 8B; " +
+		phrase.Size(sp.size) + " unpacked", Given: false})
 	return nil
 }
 

@@ -177,7 +177,8 @@ func Parse(s string) (Type, error) {
 			return Type{}, fmt.Errorf("type %q: a decimal needs its digits, like decimal(10,2)", s)
 		}
 		if a < 1 || a > MaxPrecision || b > a {
-			return Type{}, fmt.Errorf("type %q: digits must be 1 to %d, and no fewer than those behind the point", s, MaxPrecision)
+			return Type{}, fmt.Errorf("type %q: digits must be 1 to %d, and no fewer than those behind the point", s,
+				MaxPrecision)
 		}
 		t.Precision, t.Scale = a, b
 		return t, nil

@@ -164,7 +164,10 @@ func (s *Spread) Bars() (by string, bars []Bar) {
 		for v, n := range s.values {
 			bars = append(bars, Bar{v, n})
 		}
-		slices.SortFunc(bars, func(a, b Bar) int { return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Value, b.Value)) })
+		slices.SortFunc(bars, func(a, b Bar) int {
+			return cmp.Or(cmp.Compare(b.Count, a.Count),
+				cmp.Compare(a.Value, b.Value))
+		})
 		return ByValue, bars
 	}
 	first := slices.IndexFunc(s.lengths, func(n int64) bool { return n > 0 })

@@ -99,7 +99,8 @@ func List(dir string) ([]Summary, error) {
 		}
 	}
 	slices.SortStableFunc(list, func(a, b Summary) int {
-		return cmp.Or(cmp.Compare(a.State.rank(), b.State.rank()), b.Started.Compare(a.Started), cmp.Compare(b.Entry.Name, a.Entry.Name))
+		return cmp.Or(cmp.Compare(a.State.rank(), b.State.rank()), b.Started.Compare(a.Started),
+			cmp.Compare(b.Entry.Name, a.Entry.Name))
 	})
 	return list, nil
 }
@@ -164,7 +165,8 @@ func Find(dir, name string) (*Entry, error) {
 		default:
 			continue
 		}
-		if name == "latest" || strings.EqualFold(t.Name, name) || t.Schema != "" && strings.EqualFold(t.Schema+"."+t.Name, name) {
+		if name == "latest" || strings.EqualFold(t.Name, name) || t.Schema != "" &&
+			strings.EqualFold(t.Schema+"."+t.Name, name) {
 			return s.Entry, nil
 		}
 	}
@@ -183,7 +185,8 @@ func Loaded(list []Summary, schemas []string, table, sha256, part string) *Summa
 	var found *Summary
 	for i := range list {
 		s := &list[i]
-		if !into(s) || !slices.ContainsFunc(s.Receipt.Sources, func(x Source) bool { return x.SHA256 == sha256 && x.Part == part }) {
+		if !into(s) || !slices.ContainsFunc(s.Receipt.Sources,
+			func(x Source) bool { return x.SHA256 == sha256 && x.Part == part }) {
 			continue
 		}
 		if found == nil || s.Started.After(found.Started) {

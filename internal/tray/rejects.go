@@ -94,7 +94,8 @@ func (r *Rejects) Add(x Reject) error {
 		}
 	}
 	b := strconv.AppendInt(r.buf[:0], x.Number, 10)
-	lead := []string{x.Source, strconv.FormatInt(x.Line, 10), x.Cell, strconv.FormatInt(x.Record, 10), x.Column, string(x.Code), x.Reason, x.Value}
+	lead := []string{x.Source, strconv.FormatInt(x.Line, 10), x.Cell, strconv.FormatInt(x.Record, 10), x.Column,
+		string(x.Code), x.Reason, x.Value}
 	if !r.cells {
 		lead = slices.Delete(lead, 2, 3)
 	}
@@ -226,15 +227,17 @@ func openRejects(ctx context.Context, path string) (*source.Source, error) {
 		return nil, err
 	}
 	if ownColumns(src.Layout.Columns) == nil {
-		return nil, &source.Problem{Source: path, Line: 1, Asked: true, What: "is not a file of rejects: its first columns are not " + strings.Join(rejectColumns, ", "),
-			Do: "correct the fields behind these columns, and leave the columns as they are"}
+		return nil, &source.Problem{Source: path, Line: 1, Asked: true,
+			What: "is not a file of rejects: its first columns are not " + strings.Join(rejectColumns, ", "),
+			Do:   "correct the fields behind these columns, and leave the columns as they are"}
 	}
 	return src, nil
 }
 
 func parseReject(path string, rec *delimited.Record, ours []string) (*Reject, error) {
 	bad := func(what string) error {
-		return &source.Problem{Source: path, Line: rec.Line, Asked: true, What: what, Do: "restore the line from " + OriginalFile + ", or take it out"}
+		return &source.Problem{Source: path, Line: rec.Line, Asked: true, What: what, Do: "restore the line from " +
+			OriginalFile + ", or take it out"}
 	}
 	if rec.Fault != delimited.NoFault {
 		return nil, bad(rec.Fault.String())
@@ -271,7 +274,8 @@ func parseReject(path string, rec *delimited.Record, ours []string) (*Reject, er
 		}
 		v, err := strconv.ParseInt(strings.TrimSpace(field), 10, 64)
 		if err != nil || v < 0 {
-			return nil, bad(fmt.Sprintf("%q is not the %s of a reject", field, map[bool]string{true: "number", false: name}[name == "reject"]))
+			return nil, bad(fmt.Sprintf("%q is not the %s of a reject", field,
+				map[bool]string{true: "number", false: name}[name == "reject"]))
 		}
 		*number = v
 	}

@@ -127,7 +127,8 @@ func Of(raw string) *db.Database {
 
 // Open connects. A database in a file is created if there is none.
 func Open(ctx context.Context, raw string, opt Options) (db.Session, error) {
-	at := db.Address{Raw: raw, Where: Redact(raw), Password: opt.Password, CreateDatabase: opt.CreateDatabase, Existing: opt.Existing, Timeout: timeout}
+	at := db.Address{Raw: raw, Where: Redact(raw), Password: opt.Password, CreateDatabase: opt.CreateDatabase,
+		Existing: opt.Existing, Timeout: timeout}
 	bad := func(what string) error {
 		return &db.BadURL{What: fmt.Sprintf("%q %s", at.Where, what), Do: "write " + Examples()}
 	}

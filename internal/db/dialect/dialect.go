@@ -119,7 +119,8 @@ func (d *Dialect) Check(name string) error {
 	case d.NameBytes && len(name) > d.NameLimit:
 		return fmt.Errorf("%q has %d bytes; %s allows %d", name, len(name), d.Title, d.NameLimit)
 	case !d.NameBytes && utf8.RuneCountInString(name) > d.NameLimit:
-		return fmt.Errorf("%q has %d characters; %s allows %d", name, utf8.RuneCountInString(name), d.Title, d.NameLimit)
+		return fmt.Errorf("%q has %d characters; %s allows %d", name, utf8.RuneCountInString(name), d.Title,
+			d.NameLimit)
 	}
 	return nil
 }

@@ -18,13 +18,15 @@ const nameLimit = 56
 // letters that do not decompose into a plain one and a mark.
 var letters = strings.NewReplacer("ß", "ss", "æ", "ae", "Æ", "Ae", "œ", "oe", "Œ", "Oe", "ø", "o", "Ø", "O",
 	"đ", "d", "Đ", "D", "ł", "l", "Ł", "L", "þ", "th", "Þ", "Th", "ð", "d", "Ð", "D", "ı", "i",
-	"£", " gbp ", "€", " eur ", "$", " usd ", "%", " percent ", "°", " deg ", "&", " and ", "#", " no ", "№", " no ", "²", "2", "³", "3", "µ", "u", "'", "", "’", "")
+	"£", " gbp ", "€", " eur ", "$", " usd ", "%", " percent ", "°", " deg ", "&", " and ", "#", " no ", "№", " no ",
+	"²", "2", "³", "3", "µ", "u", "'", "", "’", "")
 
 // SafeName makes a name that every database takes unquoted, unless it is a
 // reserved word: lower-case ASCII letters, digits and underscores, beginning
 // with a letter. It returns "" for a text with none of them.
 func SafeName(s string) string {
-	s, _, _ = transform.String(transform.Chain(norm.NFD, runes.Remove(runes.In(unicode.Mn)), norm.NFC), letters.Replace(s))
+	s, _, _ = transform.String(transform.Chain(norm.NFD, runes.Remove(runes.In(unicode.Mn)), norm.NFC),
+		letters.Replace(s))
 	var b strings.Builder
 	var last rune // the last character written, or '_' for a gap
 	rs := []rune(s)
@@ -33,7 +35,8 @@ func SafeName(s string) string {
 		case r >= 'A' && r <= 'Z':
 			// camelCase is two words, and so is the end of an acronym.
 			if i > 0 && last != '_' && last != 0 &&
-				(rs[i-1] >= 'a' && rs[i-1] <= 'z' || rs[i-1] >= 'A' && rs[i-1] <= 'Z' && i+1 < len(rs) && rs[i+1] >= 'a' && rs[i+1] <= 'z') {
+				(rs[i-1] >= 'a' && rs[i-1] <= 'z' || rs[i-1] >= 'A' && rs[i-1] <= 'Z' && i+1 < len(rs) &&
+					rs[i+1] >= 'a' && rs[i+1] <= 'z') {
 				b.WriteByte('_')
 			}
 			r += 'a' - 'A'

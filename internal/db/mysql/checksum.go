@@ -183,11 +183,13 @@ func (l *load) halves(ctx context.Context) (where [2]string, err error) {
 			continue
 		}
 		var lo, hi sql.NullInt64
-		if err := l.d.c.QueryRowContext(ctx, fmt.Sprintf("SELECT min(%[1]s), max(%[1]s) FROM %[2]s", l.names[i], l.table)).Scan(&lo, &hi); err != nil {
+		if err := l.d.c.QueryRowContext(ctx,
+			fmt.Sprintf("SELECT min(%[1]s), max(%[1]s) FROM %[2]s", l.names[i], l.table)).Scan(&lo, &hi); err != nil {
 			return where, l.d.fail("cannot be checked", err)
 		}
 		middle := lo.Int64>>1 + hi.Int64>>1
-		return [2]string{fmt.Sprintf(" WHERE %s <= %d", l.names[i], middle), fmt.Sprintf(" WHERE %s > %d", l.names[i], middle)}, nil
+		return [2]string{fmt.Sprintf(" WHERE %s <= %d", l.names[i], middle),
+			fmt.Sprintf(" WHERE %s > %d", l.names[i], middle)}, nil
 	}
 	return where, nil
 }

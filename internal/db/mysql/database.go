@@ -20,8 +20,9 @@ var Database = &db.Database{
 		if err != nil {
 			return nil, err
 		}
-		d, err := connect(ctx, config{Where: at.Where, User: user, Password: password, Host: at.URL.Host, Database: at.Name,
-			Query: at.URL.Query(), Timeout: at.Timeout, CreateDatabase: at.CreateDatabase})
+		d, err := connect(ctx, config{Where: at.Where, User: user, Password: password, Host: at.URL.Host,
+			Database: at.Name,
+			Query:    at.URL.Query(), Timeout: at.Timeout, CreateDatabase: at.CreateDatabase})
 		if err != nil {
 			return nil, err // and not a connection that is nil
 		}
@@ -29,7 +30,7 @@ var Database = &db.Database{
 	},
 	Script: db.ManyRows(db.Manner{
 		Before: []string{"SET NAMES utf8mb4;", "SET time_zone = '+00:00';",
-			"SET sql_mode = 'STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO';"},
+			"SET sql_mode = 'STRICT_ALL_TABLES," + strictly + "';"},
 		AfterDefinition: []string{"START TRANSACTION;"}, // definitions are committed at once there
 		After: func(name string, rows int64) []string {
 			// A null where none may be ends the script, and the transaction.

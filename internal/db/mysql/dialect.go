@@ -123,7 +123,8 @@ func mysqlOctets(c dialect.Column) int {
 // mysqlString quotes text for any sql_mode but NO_BACKSLASH_ESCAPES, which
 // our own sessions never set (MySQL manual, 9.1.1).
 func mysqlString(s string) string {
-	return "'" + strings.NewReplacer(`\`, `\\`, "'", "''", "\x00", `\0`, "\n", `\n`, "\r", `\r`, "\x1a", `\Z`).Replace(s) + "'"
+	return "'" + strings.NewReplacer(`\`, `\\`, "'", "''", "\x00", `\0`, "\n", `\n`, "\r", `\r`, "\x1a",
+		`\Z`).Replace(s) + "'"
 }
 
 func clipRunes(s string, n int) string {

@@ -24,7 +24,8 @@ func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 	begin := len(b)
 	b, half, nulls := e.write(b, row, false)
 	line := b[begin:]
-	marked := bytes.Count(line, tab) != len(row)-1 || bytes.Count(line, backslash) != nulls || bytes.IndexByte(line, '\n') >= 0
+	marked := bytes.Count(line, tab) != len(row)-1 || bytes.Count(line, backslash) != nulls ||
+		bytes.IndexByte(line, '\n') >= 0
 	if marked {
 		b, half, _ = e.write(b[:begin], row, true)
 	}

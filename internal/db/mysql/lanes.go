@@ -36,7 +36,8 @@ func newLane(c *sql.Conn) *lane {
 func (n *lane) end() { driver.DeregisterReaderHandler(n.reader) }
 
 // load sends n rows, and reports whether the server took them all as they are.
-func (n *lane) load(ctx context.Context, bulk func(reader string) string, data []byte, rows int) (clean bool, err error) {
+func (n *lane) load(ctx context.Context, bulk func(reader string) string, data []byte,
+	rows int) (clean bool, err error) {
 	n.data.Store(&data)
 	res, err := n.c.ExecContext(ctx, bulk(n.reader))
 	if err != nil {

@@ -42,6 +42,10 @@ import (
 
 var quote = Dialect.Quote
 
+// strictly are the modes of our sessions and scripts beside the strict ones: what
+// the servers would change or let pass is an error.
+const strictly = "NO_ZERO_DATE,NO_ZERO_IN_DATE,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO"
+
 // config is how to connect.
 type config struct {
 	Where          string // without password
@@ -79,7 +83,7 @@ func connect(ctx context.Context, c config) (*DB, error) {
 	cfg.User, cfg.Passwd, cfg.Net, cfg.Addr, cfg.DBName = c.User, c.Password, "tcp", c.Host, c.Database
 	cfg.Timeout = c.Timeout
 	cfg.Params = map[string]string{"time_zone": "'+00:00'", "max_error_count": "65535",
-		"sql_mode": "'STRICT_ALL_TABLES,STRICT_TRANS_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO'"}
+		"sql_mode": "'STRICT_ALL_TABLES,STRICT_TRANS_TABLES," + strictly + "'"}
 	for k := range c.Query {
 		switch k {
 		case "tls":
@@ -89,7 +93,8 @@ func connect(ctx context.Context, c config) (*DB, error) {
 				cfg.Timeout = time.Duration(n) * time.Second
 			}
 		default:
-			return nil, &db.Error{Where: c.Where, What: fmt.Sprintf("the URL's parameter %q is not known", k), Do: "the parameters are tls (true, skip-verify, preferred) and connect_timeout (seconds)"}
+			return nil, &db.Error{Where: c.Where, What: fmt.Sprintf("the URL's parameter %q is not known", k),
+				Do: "the parameters are tls (true, skip-verify, preferred) and connect_timeout (seconds)"}
 		}
 	}
 	cfg.Collation = "utf8mb4_bin"
@@ -124,7 +129,8 @@ func createDatabase(ctx context.Context, c config, cfg *driver.Config) error {
 	}
 	pool := sql.OpenDB(connector)
 	defer pool.Close()
-	if _, err := pool.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS "+quote(c.Database)+" CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
+	if _, err := pool.ExecContext(ctx,
+		"CREATE DATABASE IF NOT EXISTS "+quote(c.Database)+" CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
 		return explain(c.Where, "cannot create the database", err)
 	}
 	return nil
@@ -169,7 +175,8 @@ func explain(where, what string, err error) error {
 		return e
 	}
 	e.Do = db.NetworkHint(err, "bind-address")
-	if errors.Is(err, driver.ErrInvalidConn) || errors.Is(err, io.EOF) || strings.Contains(fmt.Sprint(err), "bad connection") {
+	if errors.Is(err, driver.ErrInvalidConn) || errors.Is(err, io.EOF) ||
+		strings.Contains(fmt.Sprint(err), "bad connection") {
 		e.Do = db.HintLost
 	}
 	return e
@@ -194,7 +201,9 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*db.Table, error) 
 	}
 	var engine sql.NullString
 	var kind string
-	err := d.c.QueryRowContext(ctx, "SELECT engine, table_type, coalesce(table_comment, '') FROM information_schema.tables WHERE table_schema = ? AND table_name = ?", in, table).Scan(&engine, &kind, &t.Comment)
+	err := d.c.QueryRowContext(ctx,
+		"SELECT engine, table_type, coalesce(table_comment, '') FROM information_schema.tables WHERE table_schema = "+
+			"? AND table_name = ?", in, table).Scan(&engine, &kind, &t.Comment)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -202,7 +211,8 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*db.Table, error) 
 		return nil, d.fail("cannot be read", err)
 	}
 	if engine.Valid && engine.String != "InnoDB" && kind == "BASE TABLE" {
-		t.Unsafe = fmt.Sprintf("the table's engine is %s, which has no transactions: a failed load could not be undone; ALTER TABLE … ENGINE=InnoDB", engine.String)
+		t.Unsafe = fmt.Sprintf("the table's engine is %s, which has no transactions: a failed load could not be "+
+			"undone; ALTER TABLE … ENGINE=InnoDB", engine.String)
 	}
 	rows, err := d.c.QueryContext(ctx, `SELECT column_name, column_type, is_nullable, column_default, extra, coalesce(generation_expression, ''), coalesce(column_comment, ''),
 		coalesce((SELECT k.ordinal_position FROM information_schema.key_column_usage k WHERE k.table_schema = c.table_schema AND k.table_name = c.table_name AND k.column_name = c.column_name AND k.constraint_name = 'PRIMARY' LIMIT 1), 0)
@@ -221,7 +231,8 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*db.Table, error) 
 		extra = strings.ToLower(extra)
 		c.Required = nullable == "NO"
 		c.Identity = strings.Contains(extra, "auto_increment")
-		c.Generated = generated != "" || strings.Contains(extra, "virtual generated") || strings.Contains(extra, "stored generated")
+		c.Generated = generated != "" || strings.Contains(extra, "virtual generated") ||
+			strings.Contains(extra, "stored generated")
 		c.Default = def.Valid && def.String != "NULL" || strings.Contains(extra, "default_generated")
 		standardType(&c)
 		t.Columns = append(t.Columns, c)
@@ -410,7 +421,8 @@ func (l *load) prepare(ctx context.Context) error {
 func (l *load) start(ctx context.Context) error {
 	// Some servers insert into an empty table in bulk where unique_checks and
 	// foreign_key_checks are off; but then a savepoint cannot be gone back to.
-	for _, s := range []string{"SET SESSION unique_checks = 1, foreign_key_checks = 1", "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION"} {
+	for _, s := range []string{"SET SESSION unique_checks = 1, foreign_key_checks = 1",
+		"SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION"} {
 		if _, err := l.d.c.ExecContext(ctx, s); err != nil {
 			return l.d.fail("cannot begin a transaction", err)
 		}
@@ -434,7 +446,9 @@ func (l *load) sweep(ctx context.Context) error {
 	if in == "" {
 		in = d.database
 	}
-	rows, err := d.c.QueryContext(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = ? AND left(table_name, ?) = ?", in, len(sidePrefix), sidePrefix)
+	rows, err := d.c.QueryContext(ctx,
+		"SELECT table_name FROM information_schema.tables WHERE table_schema = ? AND left(table_name, ?) = ?", in,
+		len(sidePrefix), sidePrefix)
 	if err != nil {
 		return d.fail("cannot list tables", err)
 	}
@@ -621,8 +635,9 @@ func (l *load) refuse(row int, c complaint) {
 	if m := columnIn.FindStringSubmatch(c.message); m != nil {
 		column = m[1]
 	}
-	l.refused = append(l.refused, sink.Refusal{Row: row, Column: column, Message: fmt.Sprintf("%s (error %d)", c.message, c.code),
-		Kind: fmt.Sprintf("%s (error %d)", ownValue.ReplaceAllString(c.message, "$1 "), c.code)})
+	l.refused = append(l.refused, sink.Refusal{Row: row, Column: column,
+		Message: fmt.Sprintf("%s (error %d)", c.message, c.code),
+		Kind:    fmt.Sprintf("%s (error %d)", ownValue.ReplaceAllString(c.message, "$1 "), c.code)})
 }
 
 // put sends rows and reports whether the server took them all as they are.
@@ -692,7 +707,8 @@ func (l *load) complaints(ctx context.Context) ([]complaint, error) {
 		if out[i].row > 0 {
 			continue
 		}
-		if _, err := d.c.ExecContext(ctx, fmt.Sprintf("GET DIAGNOSTICS CONDITION %d @ambertray_%d = ROW_NUMBER", i+1, i)); err != nil {
+		if _, err := d.c.ExecContext(ctx,
+			fmt.Sprintf("GET DIAGNOSTICS CONDITION %d @ambertray_%d = ROW_NUMBER", i+1, i)); err != nil {
 			return out, nil // an older server; the rows are searched for
 		}
 		ask = append(ask, strconv.Itoa(i))
@@ -705,7 +721,8 @@ func (l *load) complaints(ctx context.Context) ([]complaint, error) {
 	for i := range vals {
 		at[i] = &vals[i]
 	}
-	if err := d.c.QueryRowContext(ctx, "SELECT @ambertray_"+strings.Join(ask, ", @ambertray_")).Scan(at...); err != nil {
+	if err := d.c.QueryRowContext(ctx, "SELECT @ambertray_"+strings.Join(ask,
+		", @ambertray_")).Scan(at...); err != nil {
 		return out, nil
 	}
 	for i, v := range vals {
@@ -720,7 +737,8 @@ var atRow = regexp.MustCompile(` at row (\d+)$`)
 // aboutRows reports an error that a row is to blame for.
 func aboutRows(code uint16) bool {
 	switch code {
-	case 1048, 1062, 1063, 1169, 1216, 1264, 1265, 1292, 1364, 1366, 1406, 1411, 1451, 1452, 1557, 1586, 1644, 1690, 1761, 3819, 4025:
+	case 1048, 1062, 1063, 1169, 1216, 1264, 1265, 1292, 1364, 1366, 1406, 1411, 1451, 1452, 1557, 1586, 1644, 1690,
+		1761, 3819, 4025:
 		return true
 	}
 	return false
@@ -737,7 +755,8 @@ func (l *load) insert(ctx context.Context, data []byte, n int) ([]complaint, boo
 		for range k {
 			args, data = fields(data, args)
 		}
-		_, err := d.c.ExecContext(ctx, fmt.Sprintf("INSERT INTO %s (%s) VALUES %s%s", l.table, strings.Join(l.names, ", "), one, strings.Repeat(", "+one, k-1)), args...)
+		_, err := d.c.ExecContext(ctx, fmt.Sprintf("INSERT INTO %s (%s) VALUES %s%s", l.table,
+			strings.Join(l.names, ", "), one, strings.Repeat(", "+one, k-1)), args...)
 		var m *driver.MySQLError
 		if errors.As(err, &m) && aboutRows(m.Number) {
 			return []complaint{{code: int(m.Number), message: atRow.ReplaceAllString(m.Message, "")}}, false, nil
@@ -770,7 +789,8 @@ func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column,
 // tally lets the server add up what a table holds. A new table is ours alone;
 // it is added up on two connections side by side, of which the second sees the
 // transaction's rows, too.
-func (d *DB) tally(ctx context.Context, table string, columns []dialect.Column, loose []bool, ours bool) (int64, []tally.Column, error) {
+func (d *DB) tally(ctx context.Context, table string, columns []dialect.Column, loose []bool,
+	ours bool) (int64, []tally.Column, error) {
 	lists := [2][]string{{"count(*)"}, nil}
 	half := len(columns)
 	if ours && len(columns) > 1 {
@@ -997,7 +1017,8 @@ func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
 		if isSide.MatchString(x.Name) {
 			x.Kind = "unfinished"
 			var free sql.NullInt64
-			if err := d.c.QueryRowContext(ctx, "SELECT is_free_lock(?)", lockOf(x.Name)).Scan(&free); err == nil && free.Int64 == 1 {
+			if err := d.c.QueryRowContext(ctx, "SELECT is_free_lock(?)", lockOf(x.Name)).Scan(&free); err == nil &&
+				free.Int64 == 1 {
 				x.Kind = "remains"
 			}
 		}

@@ -36,7 +36,8 @@ func (d *DB) Describe(ctx context.Context, query string) ([]db.Column, error) {
 		switch precision, scale, ok := t.DecimalSize(); {
 		case c.Type == "decimal" && ok:
 			c.Type = fmt.Sprintf("decimal(%d,%d)", precision, scale)
-		case (c.Type == "time" || c.Type == "datetime" || c.Type == "timestamp") && ok && precision > 0 && precision <= 6:
+		case (c.Type == "time" || c.Type == "datetime" || c.Type == "timestamp") && ok && precision > 0 &&
+			precision <= 6:
 			c.Type = fmt.Sprintf("%s(%d)", c.Type, precision)
 		}
 		standardType(&c)

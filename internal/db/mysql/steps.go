@@ -107,7 +107,8 @@ func (l *load) Step(ctx context.Context, step int, note string) error {
 func (d *DB) claim(ctx context.Context, load string) error {
 	sum := sha256.Sum256([]byte(load)) // names of locks have at most 64 characters
 	var got sql.NullInt64
-	if err := d.c.QueryRowContext(ctx, "SELECT get_lock(?, 30)", sidePrefix+hex.EncodeToString(sum[:16])).Scan(&got); err != nil || got.Int64 != 1 {
+	if err := d.c.QueryRowContext(ctx, "SELECT get_lock(?, 30)",
+		sidePrefix+hex.EncodeToString(sum[:16])).Scan(&got); err != nil || got.Int64 != 1 {
 		return d.fail("another session is still at this load", err)
 	}
 	return nil

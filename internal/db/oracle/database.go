@@ -15,14 +15,18 @@ var Database = &db.Database{
 	Dialect: Dialect,
 	Lacks:   []string{"no connection: definitions and scripts only"},
 	Script: db.Manner{
-		Before: []string{"WHENEVER SQLERROR EXIT FAILURE ROLLBACK", "SET DEFINE OFF", "SET SQLBLANKLINES ON", "SET FEEDBACK OFF",
+		Before: []string{"WHENEVER SQLERROR EXIT FAILURE ROLLBACK", "SET DEFINE OFF", "SET SQLBLANKLINES ON",
+			"SET FEEDBACK OFF",
 			"ALTER SESSION SET NLS_NUMERIC_CHARACTERS = '.,';", "ALTER SESSION SET TIME_ZONE = '+00:00';"},
 		After: func(name string, rows int64) []string {
-			return []string{fmt.Sprintf("DECLARE\n    n NUMBER;\nBEGIN\n    SELECT COUNT(*) INTO n FROM %s;\n    IF n <> %d THEN\n"+
-				"        RAISE_APPLICATION_ERROR(-20000, 'the table does not have %d rows; nothing is committed');\n    END IF;\nEND;\n/",
+			return []string{fmt.Sprintf("DECLARE\n    n NUMBER;\nBEGIN\n    SELECT COUNT(*) INTO n FROM %s;\n  "+
+				"  IF n <> %d THEN\n"+
+				"        RAISE_APPLICATION_ERROR(-20000, 'the table does not have %d rows; nothing is "+
+				"committed');\n    END IF;\nEND;\n/",
 				name, rows, rows), "COMMIT;"}
 		},
-		Insert: "INSERT ALL\n", Row: "INTO %s (%s) VALUES (", Between: ")\nINTO %s (%s) VALUES (", Close: ")\nSELECT 1 FROM dual",
+		Insert: "INSERT ALL\n", Row: "INTO %s (%s) VALUES (", Between: ")\nINTO %s (%s) VALUES (",
+		Close: ")\nSELECT 1 FROM dual",
 		// No more than 999 columns altogether (Oracle, INSERT, "Restrictions on
 		// Multitable Inserts"), and few rows, which are parsed faster.
 		Rows: func(columns int) int { return min(100, 999/max(columns, 1)) },

@@ -33,7 +33,8 @@ func checksum(columns []summed) string {
 			x = c.hash(c.name, x)
 			continue
 		}
-		x = fmt.Sprintf("hashint8extended(coalesce(%s, %d), %s)", c.hash(c.name, fmt.Sprintf("%d::bigint", i+1)), -1-i, x)
+		x = fmt.Sprintf("hashint8extended(coalesce(%s, %d), %s)", c.hash(c.name, fmt.Sprintf("%d::bigint", i+1)), -1-i,
+			x)
 	}
 	return x
 }
@@ -347,7 +348,8 @@ func (l *load) sameHash(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	var got int64
-	err := l.tx.QueryRow(ctx, fmt.Sprintf("SELECT %s FROM (SELECT %s) x", checksum(columns), strings.Join(values, ", "))).Scan(&got)
+	err := l.tx.QueryRow(ctx, fmt.Sprintf("SELECT %s FROM (SELECT %s) x", checksum(columns),
+		strings.Join(values, ", "))).Scan(&got)
 	var refused *pgconn.PgError
 	if errors.As(err, &refused) {
 		return false, l.simple(ctx, "ROLLBACK TO trial; RELEASE trial")

@@ -20,7 +20,8 @@ var Database = &db.Database{
 	Port:    "5432",
 	Open:    open,
 	Script: db.ManyRows(db.Manner{
-		Before: []string{"SET client_encoding = 'UTF8';", "SET standard_conforming_strings = on;", "SET datestyle = ISO;",
+		Before: []string{"SET client_encoding = 'UTF8';", "SET standard_conforming_strings = on;",
+			"SET datestyle = ISO;",
 			"SET timezone = 'UTC';", "BEGIN;"},
 		After: func(name string, rows int64) []string {
 			quote := "$check$"

@@ -41,8 +41,10 @@ type DB struct {
 // connect opens a session. Its settings are those under which values are
 // compared: UTC, ISO dates, UTF-8.
 func connect(ctx context.Context, where string, cfg *pgx.ConnConfig) (*DB, error) {
-	for k, v := range map[string]string{"timezone": "UTC", "datestyle": "ISO", "client_encoding": "UTF8", "application_name": "ambertray",
-		"extra_float_digits": "1", "standard_conforming_strings": "on", "intervalstyle": "postgres", "bytea_output": "hex"} {
+	for k, v := range map[string]string{"timezone": "UTC", "datestyle": "ISO", "client_encoding": "UTF8",
+		"application_name":   "ambertray",
+		"extra_float_digits": "1", "standard_conforming_strings": "on", "intervalstyle": "postgres",
+		"bytea_output": "hex"} {
 		cfg.RuntimeParams[k] = v
 	}
 	c, err := pgx.ConnectConfig(ctx, cfg)
@@ -75,7 +77,8 @@ func explain(where, what string, err error) error {
 		case p.Code == "3D000":
 			e.Do = db.HintDatabase
 		case p.Code == "42501":
-			e.Do = "ask the owner for the right, for instance GRANT CREATE ON SCHEMA, or GRANT INSERT, SELECT ON the table"
+			e.Do = "ask the owner for the right, for instance GRANT CREATE ON SCHEMA, or GRANT INSERT, SELECT ON " +
+				"the table"
 		case p.Code == "53100":
 			e.Do = db.HintDisk
 		case p.Code == "2BP01":
@@ -146,7 +149,8 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*db.Table, error) 
 		return nil, d.fail("cannot be read", err)
 	}
 	t.Columns, err = pgx.CollectRows(rows, func(r pgx.CollectableRow) (c db.Column, err error) {
-		if err = r.Scan(&c.Name, &c.Type, &c.Required, &c.Key, &c.Default, &c.Identity, &c.Generated, &c.Comment); err == nil {
+		if err = r.Scan(&c.Name, &c.Type, &c.Required, &c.Key, &c.Default, &c.Identity, &c.Generated,
+			&c.Comment); err == nil {
 			standardType(&c)
 		}
 		return
@@ -164,7 +168,8 @@ func (d *DB) Count(ctx context.Context, t *db.Table) (int64, error) {
 
 // standardType finds the standard type that a column's values are read as.
 func standardType(c *db.Column) {
-	name := strings.NewReplacer("character varying", "varchar", "character", "char", "numeric", "decimal", " without time zone", "").Replace(c.Type)
+	name := strings.NewReplacer("character varying", "varchar", "character", "char", "numeric", "decimal",
+		" without time zone", "").Replace(c.Type)
 	switch name {
 	case "varchar", "text", "citext":
 		c.SQL = sqltype.Type{Kind: sqltype.Text}
@@ -263,7 +268,8 @@ func (l *load) makeReady(ctx context.Context) error {
 // definition is the statements that make the table.
 func (l *load) definition() []string {
 	if like := l.spec.Like; like != nil {
-		return []string{fmt.Sprintf("CREATE TABLE %s (LIKE %s INCLUDING ALL)", l.table, Dialect.Qualified(like.Schema, like.Table))}
+		return []string{fmt.Sprintf("CREATE TABLE %s (LIKE %s INCLUDING ALL)", l.table,
+			Dialect.Qualified(like.Schema, like.Table))}
 	}
 	// The key is built when all rows are in, which takes a fraction of the time;
 	// see Finish. A table that others see before, or whose rows cannot be read
@@ -442,8 +448,9 @@ func (l *load) refuse(row int, p *pgconn.PgError) {
 			column = m[1]
 		}
 	}
-	l.refused = append(l.refused, sink.Refusal{Row: row, Column: column, Message: fmt.Sprintf("%s (SQLSTATE %s)", msg, p.Code),
-		Kind: fmt.Sprintf("%s (SQLSTATE %s)", p.Message, p.Code)})
+	l.refused = append(l.refused, sink.Refusal{Row: row, Column: column,
+		Message: fmt.Sprintf("%s (SQLSTATE %s)", msg, p.Code),
+		Kind:    fmt.Sprintf("%s (SQLSTATE %s)", p.Message, p.Code)})
 }
 
 var (
@@ -520,7 +527,8 @@ func (l *load) Finish(ctx context.Context) ([]sink.Refusal, error) {
 	}
 	_, err := l.tx.Exec(ctx, build)
 	if err == nil {
-		_, err = l.tx.Exec(ctx, "SET LOCAL max_parallel_workers_per_gather = DEFAULT; SET LOCAL enable_hashagg = DEFAULT")
+		_, err = l.tx.Exec(ctx,
+			"SET LOCAL max_parallel_workers_per_gather = DEFAULT; SET LOCAL enable_hashagg = DEFAULT")
 		if err != nil {
 			return nil, l.d.fail("cannot go on", err)
 		}
@@ -545,7 +553,8 @@ func (l *load) Finish(ctx context.Context) ([]sink.Refusal, error) {
 	if err != nil {
 		return nil, l.d.fail("cannot find what breaks the key", err)
 	}
-	for _, s := range []string{build, "SET LOCAL max_parallel_workers_per_gather = DEFAULT; SET LOCAL enable_hashagg = DEFAULT"} {
+	for _, s := range []string{build,
+		"SET LOCAL max_parallel_workers_per_gather = DEFAULT; SET LOCAL enable_hashagg = DEFAULT"} {
 		if _, err := l.tx.Exec(ctx, s); err != nil {
 			return nil, l.d.fail("cannot build the key", err)
 		}
@@ -580,7 +589,8 @@ func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column,
 // useProcessors lets processors share the work of going through a table; the
 // transaction's own rows are seen by all of them.
 func useProcessors(ctx context.Context, tx pgx.Tx) error {
-	for _, s := range []string{"SET LOCAL jit = off", "SET LOCAL min_parallel_table_scan_size = 0", "SET LOCAL parallel_setup_cost = 0", "SET LOCAL parallel_tuple_cost = 0"} {
+	for _, s := range []string{"SET LOCAL jit = off", "SET LOCAL min_parallel_table_scan_size = 0",
+		"SET LOCAL parallel_setup_cost = 0", "SET LOCAL parallel_tuple_cost = 0"} {
 		if _, err := tx.Exec(ctx, s); err != nil {
 			return err
 		}
@@ -638,20 +648,25 @@ func facts(c string, t sqltype.Type, loose bool) []string {
 	case t.Kind == sqltype.Double:
 		return []string{n, "NULL", "min(" + c + ")::text", "max(" + c + ")::text"}
 	case t.Kind == sqltype.Date:
-		return []string{n, "sum(" + c + " - DATE '1970-01-01')::text", "(min(" + c + ") - DATE '1970-01-01')::text", "(max(" + c + ") - DATE '1970-01-01')::text"}
+		return []string{n, "sum(" + c + " - DATE '1970-01-01')::text", "(min(" + c + ") - DATE '1970-01-01')::text",
+			"(max(" + c + ") - DATE '1970-01-01')::text"}
 	case t.IsTemporal():
 		micros := func(x string) string { return "((extract(epoch from " + x + ") * 1000000)::numeric(30,0))" }
-		return []string{n, "sum(" + micros(c) + ")::text", micros("min("+c+")") + "::text", micros("max("+c+")") + "::text"}
+		return []string{n, "sum(" + micros(c) + ")::text", micros("min("+c+")") + "::text", micros("max("+c+")") +
+			"::text"}
 	case t.Kind == sqltype.UUID:
-		return []string{n, "(36 * count(" + c + "))::text", "min(" + c + "::text COLLATE \"C\")", "max(" + c + "::text COLLATE \"C\")"}
+		return []string{n, "(36 * count(" + c + "))::text", "min(" + c + "::text COLLATE \"C\")", "max(" + c +
+			"::text COLLATE \"C\")"}
 	}
 	if t.Kind == sqltype.Char {
 		// Char compares without the spaces that pad it, as its text does, and
 		// its bytes can be told without making texts of all values, which takes
 		// longer than all else: those with the padding, less the padding.
-		return []string{n, fmt.Sprintf("sum(octet_length(%[1]s) - %[2]d + length(%[1]s))::text", c, t.Length), "min(" + c + " COLLATE \"C\")::text", "max(" + c + " COLLATE \"C\")::text"}
+		return []string{n, fmt.Sprintf("sum(octet_length(%[1]s) - %[2]d + length(%[1]s))::text", c, t.Length), "min(" +
+			c + " COLLATE \"C\")::text", "max(" + c + " COLLATE \"C\")::text"}
 	}
-	return []string{n, "sum(octet_length(" + c + "::text))::text", "min(" + c + "::text COLLATE \"C\")", "max(" + c + "::text COLLATE \"C\")"}
+	return []string{n, "sum(octet_length(" + c + "::text))::text", "min(" + c + "::text COLLATE \"C\")", "max(" + c +
+		"::text COLLATE \"C\")"}
 }
 
 // Commit implements db.Load. Sequences behind loaded columns are set to go
@@ -773,7 +788,8 @@ func createDatabase(ctx context.Context, where string, cfg *pgx.ConnConfig) erro
 	}
 	defer c.Close(ctx)
 	var there bool
-	if err := c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", name).Scan(&there); err != nil || there {
+	if err := c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)",
+		name).Scan(&there); err != nil || there {
 		if err != nil {
 			return explain(where, "cannot list databases", err)
 		}

@@ -18,7 +18,8 @@ func (d *DB) Describe(ctx context.Context, query string) ([]db.Column, error) {
 	var out []db.Column
 	for _, f := range s.Fields {
 		c := db.Column{Name: f.Name}
-		if err := d.c.QueryRow(ctx, "SELECT format_type($1, $2)", f.DataTypeOID, f.TypeModifier).Scan(&c.Type); err != nil {
+		if err := d.c.QueryRow(ctx, "SELECT format_type($1, $2)", f.DataTypeOID,
+			f.TypeModifier).Scan(&c.Type); err != nil {
 			return nil, d.fail("cannot describe the query", err)
 		}
 		standardType(&c)
@@ -40,8 +41,9 @@ func (d *DB) Scan(ctx context.Context, query string, columns []db.Column, row fu
 		}
 	}
 	s := &splitter{fields: make([][]byte, len(columns)), row: row}
-	_, err := d.c.PgConn().CopyTo(ctx, s, fmt.Sprintf("COPY (SELECT %s FROM (%s\n) AS q (%s)) TO STDOUT (FORMAT binary)",
-		strings.Join(texts, ", "), query, strings.Join(names, ", ")))
+	_, err := d.c.PgConn().CopyTo(ctx, s,
+		fmt.Sprintf("COPY (SELECT %s FROM (%s\n) AS q (%s)) TO STDOUT (FORMAT binary)",
+			strings.Join(texts, ", "), query, strings.Join(names, ", ")))
 	if s.err != nil {
 		return s.err
 	}

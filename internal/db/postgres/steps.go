@@ -38,7 +38,8 @@ func (l *load) Step(ctx context.Context, step int, note string) error {
 
 // claim makes this session the only one at a load.
 func (d *DB) claim(ctx context.Context, load string) error {
-	for _, sql := range []string{"SET lock_timeout = '30s'", "SELECT pg_advisory_lock(hashtextextended('ambertray ' || $1, 0))", "RESET lock_timeout"} {
+	for _, sql := range []string{"SET lock_timeout = '30s'",
+		"SELECT pg_advisory_lock(hashtextextended('ambertray ' || $1, 0))", "RESET lock_timeout"} {
 		var args []any
 		if strings.Contains(sql, "$1") {
 			args = append(args, load)
@@ -62,7 +63,8 @@ func (d *DB) Notes(ctx context.Context, schema, load string) ([]string, error) {
 }
 
 func (d *DB) hasNotes(ctx context.Context, c querier, schema string) (is bool, err error) {
-	if err = c.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", d.notebook(c, schema, "").Table()).Scan(&is); err != nil {
+	if err = c.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL",
+		d.notebook(c, schema, "").Table()).Scan(&is); err != nil {
 		err = d.fail("cannot see how far the load is", err)
 	}
 	return

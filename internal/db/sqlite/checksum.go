@@ -136,7 +136,8 @@ func (p *pages) find(t dialect.Table) (root, size int64, err error) {
 		}
 		return s, nil
 	}
-	s, err := one("SELECT rootpage, (SELECT encoding = 'UTF-8' FROM pragma_encoding), (SELECT page_size FROM pragma_page_size) FROM sqlite_schema WHERE type = 'table' AND name = ? COLLATE NOCASE", t.Name)
+	s, err := one("SELECT rootpage, (SELECT encoding = 'UTF-8' FROM pragma_encoding), (SELECT page_size FROM "+
+		"pragma_page_size) FROM sqlite_schema WHERE type = 'table' AND name = ? COLLATE NOCASE", t.Name)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -146,7 +147,8 @@ func (p *pages) find(t dialect.Table) (root, size int64, err error) {
 	if !utf8 {
 		return 0, 0, nil
 	}
-	if s, err = one("SELECT min(cid), count(*), max(upper(type) = 'INTEGER') FROM pragma_table_info(?) WHERE pk > 0", t.Name); err != nil {
+	if s, err = one("SELECT min(cid), count(*), max(upper(type) = 'INTEGER') FROM pragma_table_info(?) WHERE pk > 0",
+		t.Name); err != nil {
 		return 0, 0, err
 	}
 	defer s.close()

@@ -186,7 +186,8 @@ func (s *stmt) bindText(i int, b []byte) error {
 	if len(b) > 0 {
 		p = &b[0]
 	}
-	if rc := lib.Xsqlite3_bind_text(s.c.tls, s.p, int32(i), uintptr(unsafe.Pointer(p)), int32(len(b)), 0); rc != lib.SQLITE_OK {
+	if rc := lib.Xsqlite3_bind_text(s.c.tls, s.p, int32(i), uintptr(unsafe.Pointer(p)), int32(len(b)),
+		0); rc != lib.SQLITE_OK {
 		return s.c.error(rc)
 	}
 	return nil

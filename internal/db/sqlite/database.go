@@ -20,7 +20,8 @@ var Database = &db.Database{
 	File:    true,
 	Open: func(ctx context.Context, at db.Address) (db.Session, error) {
 		if _, err := os.Stat(at.Path); at.Existing && errors.Is(err, fs.ErrNotExist) {
-			return nil, &db.Error{Where: at.Where, What: "there is no such file", Do: "check the path; it is taken from the folder the program runs in"}
+			return nil, &db.Error{Where: at.Where, What: "there is no such file",
+				Do: "check the path; it is taken from the folder the program runs in"}
 		}
 		d, err := Open(ctx, at.Path)
 		if err != nil {

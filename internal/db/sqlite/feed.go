@@ -48,7 +48,8 @@ func (c *conn) feed(columns int) (*feed, error) {
 		return nil, err
 	}
 	defer libc.Xfree(c.tls, name)
-	if rc := lib.Xsqlite3_create_module_v2(c.tls, c.db, name, f.module, uintptr(unsafe.Pointer(f)), 0); rc != lib.SQLITE_OK {
+	if rc := lib.Xsqlite3_create_module_v2(c.tls, c.db, name, f.module, uintptr(unsafe.Pointer(f)),
+		0); rc != lib.SQLITE_OK {
 		return nil, c.error(rc)
 	}
 	if c.fed != nil {

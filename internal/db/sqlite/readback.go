@@ -22,7 +22,8 @@ const readBackBytes = 128 << 10
 // readBack reads all rows of a statement and calls f for each value, on another
 // goroutine: one steps through the table, the other looks at the values. Rows
 // count from 1, columns from 0. It returns how many rows there were.
-func (d *DB) readBack(ctx context.Context, s *stmt, f func(row int64, column int, x *rawValue) error) (rows int64, err error) {
+func (d *DB) readBack(ctx context.Context, s *stmt,
+	f func(row int64, column int, x *rawValue) error) (rows int64, err error) {
 	columns := s.columns()
 	full, free := make(chan []byte, 2), make(chan []byte, 3)
 	for range 3 {

@@ -59,7 +59,8 @@ func Open(ctx context.Context, path string) (*DB, error) {
 	// The first look at the file tells whether it is a database.
 	if err := c.exec("SELECT count(*) FROM sqlite_schema"); err != nil {
 		c.close()
-		return nil, fail("is not usable as a database", "check the path; an existing file must be an SQLite database", err)
+		return nil, fail("is not usable as a database", "check the path; an existing file must be an SQLite database",
+			err)
 	}
 	if err := c.exec("PRAGMA cache_size = -32768"); err != nil {
 		c.close()
@@ -91,7 +92,8 @@ func (d *DB) fail(what string, err error) error {
 	var s *Error
 	if errors.As(err, &s) {
 		if s.Code == lib.SQLITE_CONSTRAINT_FOREIGNKEY {
-			e.Do = "a deferred foreign key is broken: rows refer to others that are neither in the file nor in the database"
+			e.Do = "a deferred foreign key is broken: rows refer to others that are neither in the file nor in the " +
+				"database"
 		}
 		switch s.Code & 0xff {
 		case lib.SQLITE_FULL:
@@ -109,7 +111,8 @@ func (d *DB) fail(what string, err error) error {
 
 // Find describes a table or view.
 func (d *DB) Find(ctx context.Context, schema, table string) (*db.Table, error) {
-	s, err := d.c.prepare("SELECT name, type, \"notnull\", pk, dflt_value IS NOT NULL, hidden FROM pragma_table_xinfo(?) WHERE hidden <> 1")
+	s, err := d.c.prepare("SELECT name, type, \"notnull\", pk, dflt_value IS NOT NULL, hidden FROM " +
+		"pragma_table_xinfo(?) WHERE hidden <> 1")
 	if err != nil {
 		return nil, d.fail("cannot be read", err)
 	}
@@ -251,7 +254,8 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 		names[i] = Dialect.Quote(c.Name)
 	}
 	var err error
-	l.insert, err = d.c.prepare(fmt.Sprintf("INSERT INTO %s (%s) VALUES (?%s)", Dialect.Qualified(l.table.Schema, l.table.Name),
+	l.insert, err = d.c.prepare(fmt.Sprintf("INSERT INTO %s (%s) VALUES (?%s)",
+		Dialect.Qualified(l.table.Schema, l.table.Name),
 		strings.Join(names, ", "), strings.Repeat(", ?", len(names)-1)))
 	if err != nil {
 		l.Rollback()
@@ -325,7 +329,8 @@ func (l *load) feeding(names []string) error {
 		from = append(from, fmt.Sprintf("c%d", i))
 	}
 	// Fail: the rows before one that is refused stay.
-	l.bulk, err = l.d.c.prepare(fmt.Sprintf("INSERT OR FAIL INTO %s (%s) SELECT %s FROM %s", Dialect.Qualified(l.table.Schema, l.table.Name),
+	l.bulk, err = l.d.c.prepare(fmt.Sprintf("INSERT OR FAIL INTO %s (%s) SELECT %s FROM %s",
+		Dialect.Qualified(l.table.Schema, l.table.Name),
 		strings.Join(names, ", "), strings.Join(from, ", "), feedName))
 	return err
 }
@@ -359,7 +364,8 @@ func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 		switch {
 		case v.Null:
 			b = append(b, lib.SQLITE_NULL)
-		case t.Kind == sqltype.Boolean || t.IsInteger() || t.Kind == sqltype.Decimal && t.Scale == 0 && t.Precision <= digits:
+		case t.Kind == sqltype.Boolean || t.IsInteger() || t.Kind == sqltype.Decimal && t.Scale == 0 &&
+			t.Precision <= digits:
 			b = binary.LittleEndian.AppendUint64(append(b, lib.SQLITE_INTEGER), uint64(v.Int))
 		case t.Kind == sqltype.Decimal && t.Precision <= digits:
 			if unit := int64(pow10[t.Scale]); v.Int%unit == 0 {
@@ -367,9 +373,11 @@ func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 				continue
 			}
 			// Both are exact doubles, and so the quotient is the nearest one.
-			b = binary.LittleEndian.AppendUint64(append(b, lib.SQLITE_FLOAT), math.Float64bits(float64(v.Int)/pow10[t.Scale]))
+			b = binary.LittleEndian.AppendUint64(append(b, lib.SQLITE_FLOAT),
+				math.Float64bits(float64(v.Int)/pow10[t.Scale]))
 		case t.Kind == sqltype.Double:
-			b = binary.LittleEndian.AppendUint64(append(b, lib.SQLITE_FLOAT), math.Float64bits(v.Float+0)) // -0 is stored as 0
+			// -0 is stored as 0
+			b = binary.LittleEndian.AppendUint64(append(b, lib.SQLITE_FLOAT), math.Float64bits(v.Float+0))
 		default:
 			at := len(b) + 1
 			b = append(b, lib.SQLITE_TEXT, 0, 0, 0, 0)
@@ -538,7 +546,8 @@ func (d *DB) tally(ctx context.Context, t dialect.Table, ours bool) (int64, []ta
 		readers[i] = reading.Plain(c.Type)
 	}
 	// No name can be mistaken for a text: a column that is not there fails.
-	s, err := d.c.prepare(fmt.Sprintf("SELECT %s FROM %s", strings.Join(names, ", "), Dialect.Qualified(t.Schema, t.Name)))
+	s, err := d.c.prepare(fmt.Sprintf("SELECT %s FROM %s", strings.Join(names, ", "),
+		Dialect.Qualified(t.Schema, t.Name)))
 	if err != nil {
 		return 0, nil, d.fail("cannot read the table back", err)
 	}
@@ -548,7 +557,8 @@ func (d *DB) tally(ctx context.Context, t dialect.Table, ours bool) (int64, []ta
 		v.Null, v.Wide = false, nil
 		if err := stored(x, readers[i], &v); err != nil {
 			if ours {
-				return d.fail(fmt.Sprintf("row %d, column %s reads back as something else", row, t.Columns[i].Name), err)
+				return d.fail(fmt.Sprintf("row %d, column %s reads back as something else", row, t.Columns[i].Name),
+					err)
 			}
 			// What was in the table before may be of any kind.
 			cols[i].Loose = true
@@ -696,7 +706,8 @@ func (d *DB) likeSQL(like, name string) (string, error) {
 
 // List implements db.Lister.
 func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
-	s, err := d.c.prepare("SELECT name, type FROM sqlite_schema WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite~_%' ESCAPE '~' ORDER BY 1")
+	s, err := d.c.prepare("SELECT name, type FROM sqlite_schema WHERE type IN ('table', 'view') AND name NOT LIKE " +
+		"'sqlite~_%' ESCAPE '~' ORDER BY 1")
 	if err != nil {
 		return nil, d.fail("cannot list tables", err)
 	}

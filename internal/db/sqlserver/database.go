@@ -18,12 +18,16 @@ var Database = &db.Database{
 		m := db.ManyRows(db.Manner{
 			Before: []string{"SET XACT_ABORT ON;", "SET NOCOUNT ON;", "SET ANSI_PADDING ON;", "BEGIN TRANSACTION;"},
 			After: func(name string, rows int64) []string {
-				return []string{fmt.Sprintf("IF (SELECT COUNT_BIG(*) FROM %s) <> %d\nBEGIN\n    ROLLBACK TRANSACTION;\n"+
-					"    THROW 50000, N'the table does not have %d rows; nothing is committed', 1;\nEND;", name, rows, rows),
+				return []string{fmt.Sprintf("IF (SELECT COUNT_BIG(*) FROM %s) <> %d\nBEGIN\n"+
+					"    ROLLBACK TRANSACTION;\n"+
+					"    THROW 50000, N'the table does not have %d rows; nothing is committed', 1;\nEND;", name, rows,
+					rows),
 					"COMMIT TRANSACTION;", "GO", "SET NOEXEC OFF;", "GO"}
 			},
 			AfterDefinition: []string{"GO", "IF @@TRANCOUNT = 0 SET NOEXEC ON;", "GO"},
-			Remarks:         func(dialect.Table) []string { return []string{"run it with: sqlcmd -b -f 65001 -i FILE"} },
+			Remarks: func(dialect.Table) []string {
+				return []string{"run it with: sqlcmd -b -f 65001 -i FILE"}
+			},
 		})
 		// A batch ends now and then. If it failed, the transaction is gone, and
 		// nothing that follows is run.

@@ -89,7 +89,8 @@ var Dialect = &dialect.Dialect{
 			schema = "dbo"
 		}
 		describe := func(text, column string) {
-			s := fmt.Sprintf("EXEC sys.sp_addextendedproperty @name = N'MS_Description', @value = N%s, @level0type = N'SCHEMA', @level0name = N%s, @level1type = N'TABLE', @level1name = N%s",
+			s := fmt.Sprintf("EXEC sys.sp_addextendedproperty @name = N'MS_Description', @value = N%s, @level0type "+
+				"= N'SCHEMA', @level0name = N%s, @level1type = N'TABLE', @level1name = N%s",
 				dialect.Quoted(text), dialect.Quoted(schema), dialect.Quoted(t.Name))
 			if column != "" {
 				s += ", @level2type = N'COLUMN', @level2name = N" + dialect.Quoted(column)

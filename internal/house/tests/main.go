@@ -97,7 +97,8 @@ func (a *account) tell() {
 		why = append(why, fmt.Sprintf("%d: %s", k, r))
 	}
 	slices.Sort(why)
-	fmt.Printf("tests: %d ran, %d failed, %d skipped (%.1f %%)\n", a.ran, a.failed, n, 100*float64(n)/float64(max(a.ran+n, 1)))
+	fmt.Printf("tests: %d ran, %d failed, %d skipped (%.1f %%)\n", a.ran, a.failed, n,
+		100*float64(n)/float64(max(a.ran+n, 1)))
 	for _, w := range why {
 		fmt.Println("  skipped", w)
 	}

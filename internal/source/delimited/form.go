@@ -118,7 +118,8 @@ func Faults() (list []Fault) {
 
 // Code names the fault, for programs.
 func (f Fault) Code() string {
-	return [kinds]string{NoFault: "no-fault", AfterQuote: "after-quote", Unclosed: "unclosed-quote", BadEncoding: "bad-encoding", OverEdge: "over-edge",
+	return [kinds]string{NoFault: "no-fault", AfterQuote: "after-quote", Unclosed: "unclosed-quote",
+		BadEncoding: "bad-encoding", OverEdge: "over-edge",
 		NulByte: "nul-byte"}[f]
 }
 

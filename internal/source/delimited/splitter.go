@@ -90,7 +90,9 @@ func (s *Splitter) ASCII() bool { return s.ascii }
 func IsASCII(b []byte) bool {
 	const high = 0x8080808080808080
 	for len(b) >= 32 {
-		if (binary.LittleEndian.Uint64(b)|binary.LittleEndian.Uint64(b[8:])|binary.LittleEndian.Uint64(b[16:])|binary.LittleEndian.Uint64(b[24:]))&high != 0 {
+		any := binary.LittleEndian.Uint64(b) | binary.LittleEndian.Uint64(b[8:]) |
+			binary.LittleEndian.Uint64(b[16:]) | binary.LittleEndian.Uint64(b[24:])
+		if any&high != 0 {
 			return false
 		}
 		b = b[32:]

@@ -83,7 +83,8 @@ func styleOf(code string) style {
 		case 'm', 'M':
 			months++
 		case 'A', 'a':
-			if strings.HasPrefix(strings.ToUpper(code[i:]), "AM/PM") || strings.HasPrefix(strings.ToUpper(code[i:]), "A/P") {
+			if strings.HasPrefix(strings.ToUpper(code[i:]), "AM/PM") ||
+				strings.HasPrefix(strings.ToUpper(code[i:]), "A/P") {
 				times = true
 				i += 3
 				continue
@@ -242,5 +243,6 @@ func appendDuration(b []byte, days float64) []byte {
 
 // errors are the values of cells in error (18.18.11 and what followed).
 func isError(b []byte) bool {
-	return len(b) > 1 && b[0] == '#' && (bytes.IndexByte(b, '!') > 0 || bytes.IndexByte(b, '?') > 0 || bytes.Equal(b, []byte("#N/A")))
+	return len(b) > 1 && b[0] == '#' && (bytes.IndexByte(b, '!') > 0 || bytes.IndexByte(b, '?') > 0 ||
+		bytes.Equal(b, []byte("#N/A")))
 }
