@@ -226,7 +226,7 @@ func (m *mend) keep(ctx context.Context) (_ string, err error) {
 }
 
 func (m *mend) wrong(what string) error {
-	return &source.Problem{Source: m.Name, Asked: true, What: what, Do: "correct the file; " + tray.OriginalFile +
+	return &source.Problem{Source: m.Name, Decision: true, What: what, Do: "correct the file; " + tray.OriginalFile +
 		" in the entry has the rejects as they were. Nothing was changed"}
 }
 

@@ -42,7 +42,7 @@ func Spreads(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan,
 
 // spreads is a sink that keeps nothing of the rows.
 type spreads struct {
-	columns []tray.Column
+	columns []tray.Verified
 	teams   []*spreadOf
 }
 

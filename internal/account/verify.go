@@ -123,7 +123,7 @@ func Verify(ctx context.Context, r *tray.Receipt, p *plan.Plan, conn db.Session)
 
 // differences lists in what a table is not what it was, the number of rows
 // aside, which is told by itself.
-func differences(was, is *tally.Column) []string {
+func differences(was, is *tally.Tally) []string {
 	w := *was
 	w.Rows = is.Rows
 	return w.Changes(is)

@@ -68,14 +68,14 @@ func TestCommandLine(t *testing.T) {
 func TestExitCodes(t *testing.T) {
 	for want, err := range map[int]error{
 		exitFailed:     errors.New("x"),
-		exitAsked:      fmt.Errorf("wrapped: %w", asked("x")),
+		exitNeeded:     fmt.Errorf("wrapped: %w", needed("x")),
 		exitUnbalanced: fmt.Errorf("wrapped: %w", &load.Unbalanced{Differences: []string{"x"}}),
 		exitWaiting:    &status{code: exitWaiting},
 	} {
 		assert.Equal(t, want, exitCode(err))
 	}
-	assert.Equal(t, exitAsked, exitCode(&plan.Error{What: "x"}))
-	assert.Equal(t, exitAsked, exitCode(&source.Problem{What: "x", Asked: true}))
+	assert.Equal(t, exitNeeded, exitCode(&plan.Error{What: "x"}))
+	assert.Equal(t, exitNeeded, exitCode(&source.Problem{What: "x", Decision: true}))
 	assert.Equal(t, exitFailed, exitCode(&source.Problem{What: "x"}))
 }
 

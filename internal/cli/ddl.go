@@ -26,11 +26,11 @@ The databases are ` + connect.Names() + `.`,
 		Args: args(1, 1, "one file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if database == "" {
-				return asked("ddl: say for which database\n  --for %s", connect.Names())
+				return needed("ddl: say for which database\n  --for %s", connect.Names())
 			}
 			d, err := connect.ByName(database)
 			if err != nil {
-				return asked("--for: %w", err)
+				return needed("--for: %w", err)
 			}
 			in, err := f.request(args)
 			if err != nil {

@@ -45,7 +45,7 @@ func (a *app) demo(ctx context.Context, folder string) error {
 		return err
 	}
 	if desk.FileExists(filepath.Join(folder, "harrowmere.db")) {
-		return asked("%s: a demo has run here already\n  name another folder, or remove this one", folder)
+		return needed("%s: a demo has run here already\n  name another folder, or remove this one", folder)
 	}
 	if err := demo.Write(folder); err != nil {
 		return err

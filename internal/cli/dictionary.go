@@ -45,18 +45,18 @@ The form is that of the output's name (.md, .html, .csv), or --format.`,
 			case "csv":
 				write = func(d *report.Dictionary, o io.Writer) error { return d.CSV(o) }
 			default:
-				return asked("--format %q: use markdown, html or csv", format)
+				return needed("--format %q: use markdown, html or csv", format)
 			}
 			var dict *report.Dictionary
 			var err error
 			if isURL := connect.Of(args[0]) != nil && !desk.FileExists(args[0]); isURL {
 				if len(args) < 2 {
-					return asked("dictionary: name the table of %s\n  'ambertray peek URL' lists the tables",
+					return needed("dictionary: name the table of %s\n  'ambertray peek URL' lists the tables",
 						connect.Redact(args[0]))
 				}
 				dict, err = a.desk.TableDictionary(cmd.Context(), d.at(args[0]), args[1])
 			} else if len(args) > 1 {
-				return asked("dictionary: %q is not a database URL that is known, so that no table can follow it",
+				return needed("dictionary: %q is not a database URL that is known, so that no table can follow it",
 					connect.Redact(args[0]))
 			} else {
 				var in desk.Input

@@ -42,10 +42,10 @@ A file whose name ends in .gz is compressed.`,
 				table = args[1]
 			}
 			if (table == "") == (f.query == "") {
-				return asked("export: name a table, or give a query with --query")
+				return needed("export: name a table, or give a query with --query")
 			}
 			if a.json && f.out == "" {
-				return asked("export: with --json, name the file with -o")
+				return needed("export: with --json, name the file with -o")
 			}
 			return a.export(cmd.Context(), args[0], table, &f)
 		},

@@ -94,17 +94,17 @@ func (f *inputFlags) known() (k source.Known, err error) {
 		if err := set.Put(&k, *f.settings[set.Key]); err != nil {
 			var not *source.NotAllowed
 			if errors.As(err, &not) {
-				return k, asked("--%s: %w\n  %s", set.Option(), err, not.Do)
+				return k, needed("--%s: %w\n  %s", set.Option(), err, not.Do)
 			}
-			return k, asked("--%s: %w", set.Option(), err)
+			return k, needed("--%s: %w", set.Option(), err)
 		}
 	}
 	if f.maxRecord < 1 || f.maxRecord > 1024 {
-		return k, asked("--max-record %d: use 1 to 1024 MiB", f.maxRecord)
+		return k, needed("--max-record %d: use 1 to 1024 MiB", f.maxRecord)
 	}
 	k.MaxRecord = f.maxRecord << 20
 	if f.unpacked < 1 {
-		return k, asked("--max-unpacked %d: use 1 GiB or more", f.unpacked)
+		return k, needed("--max-unpacked %d: use 1 GiB or more", f.unpacked)
 	}
 	k.MaxUnpacked = f.unpacked << 30
 	k.Idle = time.Duration(f.idle) * time.Second
@@ -115,13 +115,13 @@ func (f *inputFlags) known() (k source.Known, err error) {
 func (f *inputFlags) options() (o profile.Options, err error) {
 	o.Limit = f.records
 	if f.records < 0 {
-		return o, asked("--records %d: cannot be negative", f.records)
+		return o, needed("--records %d: cannot be negative", f.records)
 	}
 	switch f.dates {
 	case "", "day-first", "month-first", "year-first":
 	default:
 		if _, err := reading.ParsePattern(f.dates); err != nil {
-			return o, asked("--dates: %w\n  use day-first, month-first, year-first, or a pattern like dd/MM/yyyy", err)
+			return o, needed("--dates: %w\n  use day-first, month-first, year-first, or a pattern like dd/MM/yyyy", err)
 		}
 	}
 	o.Dates = f.dates
@@ -132,28 +132,28 @@ func (f *inputFlags) options() (o profile.Options, err error) {
 	case "comma", ",":
 		o.Decimal = reading.Comma
 	default:
-		return o, asked("--decimal %q: use point or comma", f.decimal)
+		return o, needed("--decimal %q: use point or comma", f.decimal)
 	}
 	o.NullWords = f.nullWords
 	if o.Tolerate, err = phrase.ParseShare(f.tolerate); err != nil {
-		return o, asked("--tolerate %q: use a share from 0%% to 50%%, like 0.1%%", f.tolerate)
+		return o, needed("--tolerate %q: use a share from 0%% to 50%%, like 0.1%%", f.tolerate)
 	}
 	o.Same = map[string]string{}
 	for _, s := range f.same {
 		from, to, ok := strings.Cut(s, "=")
 		if !ok || from == "" || to == "" {
-			return o, asked("--same %q: write HEADER=OTHER, like --same 'Fee=Toll'", s)
+			return o, needed("--same %q: write HEADER=OTHER, like --same 'Fee=Toll'", s)
 		}
 		o.Same[from] = to
 	}
 	for _, t := range f.types {
 		i := strings.LastIndex(t, "=")
 		if i < 1 {
-			return o, asked("--type %q: write COLUMN=TYPE, like --type 'Toll=decimal(8,2)'", t)
+			return o, needed("--type %q: write COLUMN=TYPE, like --type 'Toll=decimal(8,2)'", t)
 		}
 		typ, err := sqltype.Parse(t[i+1:])
 		if err != nil {
-			return o, asked("--type: %w", err)
+			return o, needed("--type: %w", err)
 		}
 		if o.Types == nil {
 			o.Types = map[string]sqltype.Type{}
@@ -168,12 +168,12 @@ func (f *inputFlags) wishes() (plan.Wishes, error) {
 		RowNumber: f.rowNumber, LeaveOut: f.leaveOut, Required: f.require, KeepEmpty: f.keepEmpty, Tolerate: f.tolerate,
 		Provenance: f.provenance}
 	if f.names != "safe" && f.names != "keep" {
-		return w, asked("--names %q: use safe or keep", f.names)
+		return w, needed("--names %q: use safe or keep", f.names)
 	}
 	switch f.keepEmpty {
 	case "", "quoted", "all":
 	default:
-		return w, asked("--keep-empty %q: use quoted or all", f.keepEmpty)
+		return w, needed("--keep-empty %q: use quoted or all", f.keepEmpty)
 	}
 	return w, nil
 }

@@ -101,7 +101,7 @@ loaded twice. All is still verified before the last commit.`,
 
 func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	if f.into == "" {
-		return asked("load: say into which database\n  --into %s", connect.Examples())
+		return needed("load: say into which database\n  --into %s", connect.Examples())
 	}
 	in, err := f.request(names)
 	if err != nil {
@@ -122,7 +122,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 func limitOf(s string) (desk.RejectLimit, error) {
 	limit, err := desk.ParseLimit(s)
 	if err != nil {
-		return limit, asked("--max-rejects %q: %w", s, err)
+		return limit, needed("--max-rejects %q: %w", s, err)
 	}
 	return limit, nil
 }

@@ -42,12 +42,12 @@ from a spreadsheet: its delimiter and encoding are found out.
 			}
 			if cmd.Flags().Changed("waive") {
 				if file != "" {
-					return asked("mend: --waive takes no file\n  mend first, then waive what is left")
+					return needed("mend: --waive takes no file\n  mend first, then waive what is left")
 				}
 				return a.waive(args[0], &f, waive, because)
 			}
 			if because != "" {
-				return asked("mend: --because goes with --waive")
+				return needed("mend: --because goes with --waive")
 			}
 			return a.mend(cmd.Context(), args[0], file, &f, slow)
 		},

@@ -31,7 +31,7 @@ import (
 const (
 	exitDone       = 0 // all is loaded and verified
 	exitFailed     = 1 // failed; nothing was changed
-	exitAsked      = 2 // called wrongly, or a decision is needed
+	exitNeeded     = 2 // called wrongly, or a decision is needed
 	exitWaiting    = 3 // loaded and verified; rejects are waiting
 	exitUnbalanced = 4 // did not add up; nothing was committed
 )
@@ -53,8 +53,8 @@ func (s *status) Error() string {
 func (s *status) Unwrap() error { return s.err }
 
 // asked is an error of calling: the person has to decide or correct.
-func asked(format string, args ...any) error {
-	return &status{exitAsked, fmt.Errorf(format, args...)}
+func needed(format string, args ...any) error {
+	return &status{exitNeeded, fmt.Errorf(format, args...)}
 }
 
 // app is what all commands share.
@@ -117,9 +117,9 @@ func exitCode(err error) int {
 		return s.code
 	case errors.As(err, &un):
 		return exitUnbalanced
-	case errors.As(err, &need), errors.As(err, &pe), errors.As(err, &p) && p.Asked, errors.As(err, &nf),
+	case errors.As(err, &need), errors.As(err, &pe), errors.As(err, &p) && p.Decision, errors.As(err, &nf),
 		errors.As(err, &choice):
-		return exitAsked
+		return exitNeeded
 	}
 	return exitFailed
 }
@@ -153,7 +153,7 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 			if s := cmd.SuggestionsFor(args[0]); len(s) > 0 {
 				hint = "did you mean " + strings.Join(s, " or ") + "?"
 			}
-			return asked("unknown command %q\n  %s", args[0], hint)
+			return needed("unknown command %q\n  %s", args[0], hint)
 		},
 		RunE: func(cmd *cobra.Command, args []string) error { return cmd.Help() },
 		PersistentPreRunE: func(cmd *cobra.Command, args []string) error {
@@ -161,7 +161,7 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 			if a.logLevel == "none" {
 				level = slog.LevelError + 1
 			} else if err := level.UnmarshalText([]byte(a.logLevel)); err != nil {
-				return asked("--log-level %q is not known\n  use debug, info, warn, error or none", a.logLevel)
+				return needed("--log-level %q is not known\n  use debug, info, warn, error or none", a.logLevel)
 			}
 			a.desk = a.newDesk(slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level})))
 			return nil
@@ -169,7 +169,7 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 	}
 	root.SetVersionTemplate("ambertray {{.Version}}\n")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
-		return asked("%w\n  see '%s --help'", err, cmd.CommandPath())
+		return needed("%w\n  see '%s --help'", err, cmd.CommandPath())
 	})
 	root.CompletionOptions.HiddenDefaultCmd = true
 	f := root.PersistentFlags()
@@ -192,7 +192,7 @@ func ends(o desk.Outcome) error {
 	case desk.Waiting:
 		return &status{code: exitWaiting}
 	case desk.Undecided:
-		return &status{code: exitAsked}
+		return &status{code: exitNeeded}
 	case desk.Differs:
 		return &status{code: exitUnbalanced}
 	case desk.Unknown:
@@ -205,9 +205,9 @@ func args(least, most int, what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		switch {
 		case len(args) < least:
-			return asked("%s: name %s\n  see '%s --help'", cmd.Name(), what, cmd.CommandPath())
+			return needed("%s: name %s\n  see '%s --help'", cmd.Name(), what, cmd.CommandPath())
 		case most >= 0 && len(args) > most:
-			return asked("%s: %d arguments, but it takes %s\n  see '%s --help'; a name with spaces needs quotes",
+			return needed("%s: %d arguments, but it takes %s\n  see '%s --help'; a name with spaces needs quotes",
 				cmd.Name(), len(args), what, cmd.CommandPath())
 		}
 		return nil

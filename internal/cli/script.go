@@ -31,18 +31,18 @@ status is 3 then.`,
 		Args: args(1, -1, "a file, or a plan"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if database == "" {
-				return asked("script: say for which database\n  --for %s", connect.Names())
+				return needed("script: say for which database\n  --for %s", connect.Names())
 			}
 			d, err := connect.ByName(database)
 			if err != nil {
-				return asked("--for: %w", err)
+				return needed("--for: %w", err)
 			}
 			if copyBlock && d.Script.Copy == nil {
-				return asked("--copy-block: only %s reads one\n  leave it out for %s",
+				return needed("--copy-block: only %s reads one\n  leave it out for %s",
 					connect.Titles(func(d *db.Database) bool { return d.Script.Copy != nil }), d.Title)
 			}
 			if a.json && out == "" {
-				return asked("script: with --json, name the script's file with -o")
+				return needed("script: with --json, name the script's file with -o")
 			}
 			return a.script(cmd.Context(), args, &f, d, out, rejects, copyBlock, yes)
 		},

@@ -27,7 +27,7 @@ func LooseColumns(t *Table, columns []dialect.Column) []bool {
 // rows, and for each column how many values are not null, their sum, the
 // smallest and the largest, all as text. Dates count in days, times in
 // microseconds; the sum of text is its length in bytes.
-func ParseFacts(columns []dialect.Column, loose []bool, row []*string) (int64, []tally.Column, error) {
+func ParseFacts(columns []dialect.Column, loose []bool, row []*string) (int64, []tally.Tally, error) {
 	if len(row) != 1+4*len(columns) || row[0] == nil {
 		return 0, nil, fmt.Errorf("the tally has %d values, not %d", len(row), 1+4*len(columns))
 	}
@@ -35,7 +35,7 @@ func ParseFacts(columns []dialect.Column, loose []bool, row []*string) (int64, [
 	if err != nil {
 		return 0, nil, err
 	}
-	out := make([]tally.Column, len(columns))
+	out := make([]tally.Tally, len(columns))
 	for i, c := range columns {
 		t := &out[i]
 		t.Type, t.Loose = c.Type, loose[i]

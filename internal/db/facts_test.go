@@ -44,7 +44,7 @@ func TestParseFactsAgrees(t *testing.T) {
 	} {
 		typ, err := sqltype.Parse(tt.typ)
 		require.NoError(t, err)
-		read := tally.Column{Type: typ}
+		read := tally.Tally{Type: typ}
 		r := reading.Reader{Type: typ, NullWords: []string{"<null>"}}
 		require.NoError(t, r.Prepare())
 		for _, s := range tt.values {

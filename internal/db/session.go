@@ -33,7 +33,7 @@ type Session interface {
 	Begin(ctx context.Context, spec Spec) (Load, error)
 	// Tally tells what a table holds of the columns given, whose types are
 	// those that values are read as.
-	Tally(ctx context.Context, t dialect.Table) (rows int64, columns []tally.Column, err error)
+	Tally(ctx context.Context, t dialect.Table) (rows int64, columns []tally.Tally, err error)
 	// Describe tells which columns a query yields.
 	Describe(ctx context.Context, query string) ([]Column, error)
 	// Scan runs a query and calls row for each row. Fields are text in the
@@ -148,7 +148,7 @@ type Load interface {
 	// [sink.Holder] may keep a batch's memory.
 	sink.Sink
 	// Tally tells what the table now holds of the columns that are loaded.
-	Tally(ctx context.Context) (rows int64, columns []tally.Column, err error)
+	Tally(ctx context.Context) (rows int64, columns []tally.Tally, err error)
 	Commit(ctx context.Context) error
 	Rollback() error
 }
@@ -166,7 +166,7 @@ type Checks struct {
 	Rows int64
 	// Sum is that of the checksums of all rows; see [sink.Summer].
 	Sum uint64
-	// Totals are the exact sums of the values of columns, as tally.Column has
+	// Totals are the exact sums of the values of columns, as tally.Tally has
 	// them: the checksums are those of rows as they are sent, and would not show
 	// that they were made wrong. Nil for columns without, see [HasTotal], and for
 	// those whose values the encoder itself reads again.

@@ -49,10 +49,10 @@ func TestEveryKindIsKnownEverywhere(t *testing.T) {
 				}
 			}
 
-			var c, other tally.Column
+			var c, other tally.Tally
 			c.Type, other.Type = typ, typ
 			c.Add(&value)
-			assert.Equal(t, text, c.Smallest(), "tally.Column")
+			assert.Equal(t, text, c.Smallest(), "tally.Tally")
 			other.Add(&reading.Value{Null: true})
 			assert.NotEmpty(t, c.Differs(&other), "a null differs from a value")
 			spread := tally.NewSpread(typ, c.Smallest(), c.Largest())

@@ -70,7 +70,7 @@ type run struct {
 	*rows.Feed
 	job    Job
 	load   db.Load
-	before []tally.Column // what the table held, or nil
+	before []tally.Tally // what the table held, or nil
 	steps  steps
 }
 
@@ -237,13 +237,13 @@ func (r *run) verify(ctx context.Context) error {
 
 // compare puts what was read beside what the table holds, column by column,
 // into the receipt, and lists what differs.
-func (r *run) compare(held []tally.Column) (differences []string) {
+func (r *run) compare(held []tally.Tally) (differences []string) {
 	receipt := r.job.Receipt
 	columns := r.job.Spec.Table.Columns
 	receipt.Columns = nil
 	for i := range r.Total {
 		t := &r.Total[i]
-		c := tray.Column{Name: columns[i].Name, Type: t.Type.String(), Facts: tray.FactsOf(t)}
+		c := tray.Verified{Name: columns[i].Name, Type: t.Type.String(), Facts: tray.FactsOf(t)}
 		c.Loose = held[i].Loose
 		expected := *t
 		expected.Loose = held[i].Loose
@@ -267,7 +267,7 @@ func (r *run) compare(held []tally.Column) (differences []string) {
 // held tells what the table holds of each column. Where the checksums of all
 // rows and the sums of all columns are those of what was read, it holds that;
 // else the table is tallied, which tells what differs.
-func (r *run) held(ctx context.Context) (rows int64, columns []tally.Column, differences []string, err error) {
+func (r *run) held(ctx context.Context) (rows int64, columns []tally.Tally, differences []string, err error) {
 	if c, is := r.load.(db.Checker); is && r.before == nil {
 		checks, err := c.Check(ctx)
 		if err != nil {

@@ -39,8 +39,8 @@ type memory struct {
 	rolled    int
 	refuse    func(row []string) string // a reason to refuse a row
 	late      func(rows [][]string) []int
-	tamper    func(cols []tally.Column) // changes what the table says it holds
-	lose      bool                      // drops the last row without a word
+	tamper    func(cols []tally.Tally) // changes what the table says it holds
+	lose      bool                     // drops the last row without a word
 	writeErr  error
 	commitErr error
 }
@@ -53,7 +53,7 @@ func (m *memory) Count(ctx context.Context, t *db.Table) (int64, error) {
 	return int64(len(m.rows)), nil
 }
 func (m *memory) Close() error { return nil }
-func (m *memory) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column, error) {
+func (m *memory) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Tally, error) {
 	return (&memoryLoad{m: m, rows: m.rows, spec: db.Spec{Table: t}}).Tally(ctx)
 }
 func (m *memory) Describe(ctx context.Context, query string) ([]db.Column, error) {
@@ -144,12 +144,12 @@ func (l *memoryLoad) Finish(ctx context.Context) (out []sink.Refusal, err error)
 	return out, nil
 }
 
-func (l *memoryLoad) Tally(ctx context.Context) (int64, []tally.Column, error) {
+func (l *memoryLoad) Tally(ctx context.Context) (int64, []tally.Tally, error) {
 	rows := l.rows
 	if l.m.lose && len(rows) > 0 {
 		rows = rows[:len(rows)-1]
 	}
-	cols := make([]tally.Column, len(l.spec.Table.Columns))
+	cols := make([]tally.Tally, len(l.spec.Table.Columns))
 	for i, c := range l.spec.Table.Columns {
 		cols[i].Type = c.Type
 		r := reading.Reader{Type: c.Type, NullWords: []string{`\N`}, KeepBlank: true}
@@ -243,11 +243,11 @@ func TestUnbalanced(t *testing.T) {
 		says string
 	}{
 		"a row lost":      {memory{lose: true}, "1000 records loaded, but the table has 999 rows"},
-		"a sum off":       {memory{tamper: func(c []tally.Column) { c[0].Add(&reading.Value{Int: 1}); c[0].Rows-- }}, "column id: sum"},
-		"a value smaller": {memory{tamper: func(c []tally.Column) { c[2].Add(&reading.Value{Int: -5}); c[2].Rows-- }}, "column toll: smallest: 0.00 read, -0.05 in the table"},
-		"a null more":     {memory{tamper: func(c []tally.Column) { c[3].Nulls++ }}, "column note: nulls: 0 read, 1 in the table"},
-		"text cut":        {memory{tamper: func(c []tally.Column) { c[3].Octets-- }}, "column note: bytes of text"},
-		"a date moved":    {memory{tamper: func(c []tally.Column) { c[1].Add(&reading.Value{Int: 19800}); c[1].Rows-- }}, "column day: the sum of all dates"},
+		"a sum off":       {memory{tamper: func(c []tally.Tally) { c[0].Add(&reading.Value{Int: 1}); c[0].Rows-- }}, "column id: sum"},
+		"a value smaller": {memory{tamper: func(c []tally.Tally) { c[2].Add(&reading.Value{Int: -5}); c[2].Rows-- }}, "column toll: smallest: 0.00 read, -0.05 in the table"},
+		"a null more":     {memory{tamper: func(c []tally.Tally) { c[3].Nulls++ }}, "column note: nulls: 0 read, 1 in the table"},
+		"text cut":        {memory{tamper: func(c []tally.Tally) { c[3].Octets-- }}, "column note: bytes of text"},
+		"a date moved":    {memory{tamper: func(c []tally.Tally) { c[1].Add(&reading.Value{Int: 19800}); c[1].Rows-- }}, "column day: the sum of all dates"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := tt.m

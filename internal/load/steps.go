@@ -241,7 +241,7 @@ func (r *run) Chunk(ctx context.Context, k int, c *delimited.Chunk) error {
 	return nil
 }
 
-func factsOf(columns []tally.Column) (out []tray.Facts) {
+func factsOf(columns []tally.Tally) (out []tray.Facts) {
 	for i := range columns {
 		out = append(out, tray.FactsOf(&columns[i]))
 	}

@@ -107,7 +107,8 @@ func (x *changes) values(ctx context.Context, p *plan.Plan, at []int, tolerate f
 		}
 		pc := p.Columns[i]
 		text := fmt.Sprintf("%s of %s do not fit %s: %s, first on line %s%s", phrase.Grouped(m.Count),
-			phrase.Count(records, "value"), pc.Type, m.Reason, phrase.Grouped(m.First[0].Line), quoted(m.First[0].Value))
+			phrase.Count(records, "value"), pc.Type, m.Reason, phrase.Grouped(m.First[0].Line),
+			quoted(m.First[0].Value))
 		if few(m.Count) {
 			x.add(pc.From, Caution, true, "%s; they become rejects", text)
 			continue

@@ -29,8 +29,8 @@ type Chunks interface {
 }
 
 // Run works on every chunk. work is called side by side, with the number of
-// its goroutine from 0 to workers-1; it must release the chunk. collect is
-// called with each result, in order. The first error ends everything and is
+// its goroutine from 0 to workers-1. collect is called with each result, in order.
+// Whichever of them is done with the chunk releases it. The first error ends everything and is
 // returned; so does the end of ctx.
 func Run[R any](ctx context.Context, chunks Chunks, workers int,
 	work func(worker int, c *delimited.Chunk) (R, error), collect func(R) error) error {

@@ -80,7 +80,7 @@ func (p *Plan) places(src *source.Source) ([]int, error) {
 		}
 	}
 	if len(missing) > 0 {
-		return nil, &source.Problem{Source: src.Name, Line: src.Layout.Header, Asked: true,
+		return nil, &source.Problem{Source: src.Name, Line: src.Layout.Header, Decision: true,
 			What: fmt.Sprintf("has no column %q, which the plan takes", missing[0]),
 			Do: "its columns are " + List(src.Layout.Columns[src.Layout.Lead:]) +
 				"; correct from: in the plan, or take the column out"}

@@ -21,7 +21,7 @@ import (
 type Load struct {
 	Receipt *tray.Receipt `json:"receipt"`
 	Sources []Source      `json:"sources"`
-	Columns []Column      `json:"columns"`
+	Columns []Shown       `json:"columns"`
 	LeftOut []string      `json:"left_out"` // headers that were not loaded
 	Keep    string        `json:"keep"`     // the condition for records, or ""
 	Rejects []Reject      `json:"rejects"`  // the first of them
@@ -38,9 +38,9 @@ type Source struct {
 	Form []string `json:"form"`
 }
 
-// A Column is one of the table.
-type Column struct {
-	tray.Column
+// A Shown column is one of the table, with what was decided and how its values lie.
+type Shown struct {
+	tray.Verified
 	From     string   `json:"from"` // the source's column
 	Key      int      `json:"key"`  // its place in the primary key, from 1, or 0
 	Required bool     `json:"required"`
@@ -71,7 +71,7 @@ func (l *Load) Title() string { return tray.Names(l.Receipt.Sources) }
 
 // NewLoad begins the account. Remarks are those that stand in the plan's file.
 func NewLoad(r *tray.Receipt, p *plan.Plan, remarks plan.Comments) *Load {
-	l := &Load{Receipt: r, LeftOut: append([]string{}, p.LeaveOut...), Keep: p.Keep, Columns: []Column{},
+	l := &Load{Receipt: r, LeftOut: append([]string{}, p.LeaveOut...), Keep: p.Keep, Columns: []Shown{},
 		Rejects: []Reject{}}
 	for i, s := range r.Sources {
 		known := min(i, len(p.Sources)-1)
@@ -82,7 +82,7 @@ func NewLoad(r *tray.Receipt, p *plan.Plan, remarks plan.Comments) *Load {
 		at[c.Name] = i
 	}
 	for _, c := range r.Columns {
-		x := Column{Column: c, From: "the record's number", Key: 1 + slices.Index(p.Table.Key, c.Name),
+		x := Shown{Verified: c, From: "the record's number", Key: 1 + slices.Index(p.Table.Key, c.Name),
 			Decided: []string{}, Cautions: []string{}, Bars: []tally.Bar{}}
 		if i, ok := at[c.Name]; ok {
 			pc := &p.Columns[i]
@@ -105,7 +105,7 @@ func form(s *plan.Source, remarks plan.Comments, i int) (out []string) {
 }
 
 // decided says what the plan has of a column.
-func (c *Column) decided(p *plan.Column, remarks plan.Comments, path string) {
+func (c *Shown) decided(p *plan.Column, remarks plan.Comments, path string) {
 	say := func(key, text string) {
 		c.Decided = append(c.Decided, with(text, remarks.Beside[path+"."+key]))
 	}
@@ -153,9 +153,9 @@ func (l *Load) Distribute(spreads []*tally.Spread) {
 }
 
 // Share is a bar's length in percent of the longest one.
-func (c *Column) Share(n int64) float64 { return 100 * float64(n) / float64(max(c.most(), 1)) }
+func (c *Shown) Share(n int64) float64 { return 100 * float64(n) / float64(max(c.most(), 1)) }
 
-func (c *Column) most() (most int64) {
+func (c *Shown) most() (most int64) {
 	for _, b := range c.Bars {
 		most = max(most, b.Count)
 	}
@@ -163,7 +163,7 @@ func (c *Column) most() (most int64) {
 }
 
 // Caption says what the bars of a picture are.
-func (c *Column) Caption() string {
+func (c *Shown) Caption() string {
 	if len(c.Bars) == 1 {
 		one := "all the same"
 		if c.By == tally.ByLength {
@@ -188,7 +188,7 @@ const (
 
 // Picture draws classes or lengths as an SVG (W3C, SVG 1.1, 9.2). Bars that are not
 // empty are to be seen, however small.
-func (c *Column) Picture() template.HTML {
+func (c *Shown) Picture() template.HTML {
 	if len(c.Bars) < 2 || c.By == tally.ByValue {
 		return ""
 	}

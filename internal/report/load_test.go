@@ -49,13 +49,13 @@ func account(t *testing.T) *Load {
 	remarks, err := plan.Remarks([]byte(loadPlan))
 	require.NoError(t, err)
 	start := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
-	column := func(name, typ, lo, hi string, nulls int64) tray.Column {
-		return tray.Column{Name: name, Type: typ, Agrees: true, Facts: tray.Facts{Nulls: nulls, Smallest: lo, Largest: hi}}
+	column := func(name, typ, lo, hi string, nulls int64) tray.Verified {
+		return tray.Verified{Name: name, Type: typ, Agrees: true, Facts: tray.Facts{Nulls: nulls, Smallest: lo, Largest: hi}}
 	}
 	l := NewLoad(&tray.Receipt{Entry: "tolls-1", Sources: []tray.Source{{Path: "tolls.csv", Size: 1234, SHA256: "ab12"}}, Database: "sqlite:canal.db", Verdict: tray.Waiting,
 		Records: tray.Records{Read: 2000, Loaded: 1990, Mended: 2, Waived: 1, Rejected: 3, Skipped: 4}, Skipped: []tray.Skip{{Kind: "title", Count: 1}, {Kind: "left-out", Count: 3}},
 		Table: tray.Table{Name: "tolls", Mode: "create", Rows: 1992}, Started: start, Finished: start.Add(1500 * time.Millisecond), Version: "1",
-		Columns: []tray.Column{column("record_no", "bigint", "1", "1992", 0), column("id", "integer", "1", "9", 0), column("day", "date", "2025-01-01", "2025-12-31", 1100), column("note", "varchar(20)", "", "<i>", 0), column("origin", "varchar(30)", "a", "b", 0)},
+		Columns: []tray.Verified{column("record_no", "bigint", "1", "1992", 0), column("id", "integer", "1", "9", 0), column("day", "date", "2025-01-01", "2025-12-31", 1100), column("note", "varchar(20)", "", "<i>", 0), column("origin", "varchar(30)", "a", "b", 0)},
 		Reasons: []tray.Reason{{Column: "day", Reason: "no such date", Count: 6, Line: 7, Value: "<31/04>"}},
 		Mends:   []tray.Mend{{File: "right.csv", Kept: "mend-1.csv", SHA256: "cd34", Mended: []int64{1, 2}}},
 		Waivers: []tray.Waiver{{Rejects: []int64{3}, Because: "torn & <wet>", By: "keeper"}}}, p, remarks)
@@ -102,7 +102,7 @@ func TestLoadPage(t *testing.T) {
 
 // A picture has a bar for each class that is not empty, in proportion.
 func TestPicture(t *testing.T) {
-	c := &Column{By: tally.ByClass, Step: "10", Bars: []tally.Bar{{Value: "0", Count: 500000}, {Value: "10"}, {Value: "20", Count: 1}, {Value: "30", Count: 250000}}}
+	c := &Shown{By: tally.ByClass, Step: "10", Bars: []tally.Bar{{Value: "0", Count: 500000}, {Value: "10"}, {Value: "20", Count: 1}, {Value: "30", Count: 250000}}}
 	svg := c.Picture()
 	assert.True(t, strings.HasPrefix(string(svg), "<svg "))
 	assert.Equal(t, "a bar for each 10; the tallest: 500,000 values", c.Caption())
@@ -119,7 +119,7 @@ func TestPicture(t *testing.T) {
 	assert.InDelta(t, heights[0]/2, heights[3], 0.1)
 	assert.Greater(t, heights[2], 1.0, "one of half a million is to be seen")
 
-	one := &Column{By: tally.ByLength, Bars: []tally.Bar{{Value: "6", Count: 9}}, longest: 6}
+	one := &Shown{By: tally.ByLength, Bars: []tally.Bar{{Value: "6", Count: 9}}, longest: 6}
 	assert.Empty(t, one.Picture())
 	assert.Equal(t, "all of 6 characters", one.Caption())
 	one.Bars = append(one.Bars, tally.Bar{Value: "8", Count: 3})

@@ -18,7 +18,7 @@ import (
 func (f *Feed) TakeBack(ctx context.Context, refusals []sink.Refusal, summed bool) error {
 	f.Checksum = 0
 	for i := range f.Total {
-		f.Total[i] = tally.Column{Type: f.Total[i].Type}
+		f.Total[i] = tally.Tally{Type: f.Total[i].Type}
 	}
 	b := &back{Feed: f, refusals: refusals}
 	for k := range f.Sources {

@@ -17,7 +17,7 @@ type Check struct {
 	Reasons []tray.Reason
 	// Misfits are by column of the plan.
 	Misfits []Misfits
-	Tally   []tally.Column
+	Tally   []tally.Tally
 }
 
 // Misfits are the values of a column that do not fit its type.

@@ -36,7 +36,7 @@ type converter struct {
 	summer  sink.Summer    // the encoder, if it adds up checksums, or nil
 	without map[int64]bool // lines to pass over
 	wrong   []wrongValue   // memory
-	empty   []tally.Column // of a row
+	empty   []tally.Tally  // of a row
 	base    int64          // records before the chunk, where each needs it
 
 	exprs  *plan.Expressions // nil: none
@@ -81,19 +81,19 @@ type part struct {
 	first   int64  // number of the first record, less one
 	skipped [source.Kinds]int64
 	rejects []tray.Reject
-	tally   []tally.Column
+	tally   []tally.Tally
 	misfits []misfits // by column
 }
 
 // emptyTally has a column for each of a row.
-func (c *converter) emptyTally() []tally.Column {
+func (c *converter) emptyTally() []tally.Tally {
 	if c.empty == nil {
 		for i := range c.row {
 			t := rowNumberType
 			if k := i - c.first(); k >= 0 {
 				t = c.readers[k].Type
 			}
-			c.empty = append(c.empty, tally.Column{Type: t})
+			c.empty = append(c.empty, tally.Tally{Type: t})
 		}
 	}
 	return slices.Clone(c.empty)
@@ -125,7 +125,7 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 	p.chunk, p.data, p.rows, p.read, p.records = chunk, p.data[:0], 0, 0, 0
 	p.skipped, p.rejects = [source.Kinds]int64{}, p.rejects[:0]
 	if cap(p.tally) < len(c.row) {
-		p.tally = make([]tally.Column, len(c.row))
+		p.tally = make([]tally.Tally, len(c.row))
 	}
 	p.tally = p.tally[:len(c.row)]
 	if p.misfits == nil {

@@ -98,7 +98,7 @@ type Feed struct {
 	Sums []string
 	// Total is of the values of the rows; Checksum is the sum of those that the
 	// encoders made, see [sink.Summer].
-	Total    []tally.Column
+	Total    []tally.Tally
 	Checksum uint64
 
 	current int            // the source that is read

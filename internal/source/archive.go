@@ -62,7 +62,7 @@ func (s *Source) chooseMember(ctx context.Context, z *zip.Reader, known Known) e
 		}
 	}
 	if len(all) == 0 && known.Member != "" {
-		return &Problem{Source: s.Name, What: fmt.Sprintf("has no member %q", known.Member), Asked: true,
+		return &Problem{Source: s.Name, What: fmt.Sprintf("has no member %q", known.Member), Decision: true,
 			Do: choice.Error()}
 	}
 	if len(all) != 1 {

@@ -91,7 +91,7 @@ func (s *Source) decodeHead(head []byte) ([]byte, error) {
 	l.LineEnd = ""
 	r, err := decode(bytes.NewReader(head), l.Encoding, "")
 	if err != nil {
-		return nil, &Problem{Source: s.Name, What: err.Error(), Asked: true}
+		return nil, &Problem{Source: s.Name, What: err.Error(), Decision: true}
 	}
 	text, err := io.ReadAll(r)
 	if err != nil {

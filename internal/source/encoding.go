@@ -16,7 +16,7 @@ func (s *Source) decideEncoding(head []byte, known Known) error {
 		name, err := canonical(known.Encoding)
 		if err != nil {
 			return &Problem{Source: s.Name, What: err.Error(),
-				Do: "use an IANA name, like utf-8, utf-16le, windows-1252 or iso-8859-15", Asked: true}
+				Do: "use an IANA name, like utf-8, utf-16le, windows-1252 or iso-8859-15", Decision: true}
 		}
 		l.Encoding = name
 		s.note("encoding", name, "", true)

@@ -74,7 +74,7 @@ type permanent struct{ error }
 func (s *Source) fetch(ctx context.Context, link string, idle time.Duration) error {
 	u, err := url.Parse(link)
 	if err != nil || u.Host == "" {
-		return &Problem{Source: s.Name, What: "is not a link that can be followed", Asked: true,
+		return &Problem{Source: s.Name, What: "is not a link that can be followed", Decision: true,
 			Do: "write it like https://example.org/tolls.csv"}
 	}
 	if idle <= 0 {

@@ -25,7 +25,7 @@ func (s *Source) decideForm(text []byte, whole bool, known Known) error {
 		}
 		s.note("columns", widthsOf(known.Columns), "", true)
 		if err := s.Layout.Form.Validate(); err != nil {
-			return &Problem{Source: s.Name, What: err.Error(), Asked: true}
+			return &Problem{Source: s.Name, What: err.Error(), Decision: true}
 		}
 		return nil
 	}
@@ -33,15 +33,15 @@ func (s *Source) decideForm(text []byte, whole bool, known Known) error {
 	if known.Delimiter != nil {
 		f.Delimiter = *known.Delimiter
 		if err := f.Validate(); err != nil {
-			return &Problem{Source: s.Name, What: err.Error(), Asked: true}
+			return &Problem{Source: s.Name, What: err.Error(), Decision: true}
 		}
-		s.note("delimiter", delimiterName(f.Delimiter), "", true)
+		s.note("delimiter", delimiterWord(f.Delimiter), "", true)
 	} else if done := s.findDelimiter(text, whole, known, &f); done {
 		return nil
 	}
 	s.decideQuote(text, whole, known, &f)
 	if err := f.Validate(); err != nil {
-		return &Problem{Source: s.Name, What: err.Error(), Asked: true}
+		return &Problem{Source: s.Name, What: err.Error(), Decision: true}
 	}
 	s.Layout.Form = f
 	return nil
@@ -151,16 +151,16 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 	}
 	why := fmt.Sprintf("%d fields in %d of the first %s", best.fields, best.agree, count(best.rows, "line"))
 	if second.fields > 1 {
-		why += fmt.Sprintf("; %s only in %d", delimiterName(second.delimiter), second.agree)
+		why += fmt.Sprintf("; %s only in %d", delimiterWord(second.delimiter), second.agree)
 	}
-	s.note("delimiter", delimiterName(best.delimiter), why, false)
+	s.note("delimiter", delimiterWord(best.delimiter), why, false)
 	return false
 }
 
 // decideQuote tries the ways of quoting and takes the one with fewest faults.
 func (s *Source) decideQuote(text []byte, whole bool, known Known, f *delimited.Form) {
 	if known.Quote != nil {
-		s.note("quote", quoteName(f.Quote), "", true)
+		s.note("quote", QuoteName(f.Quote), "", true)
 	} else if s.findQuote(text, whole, known, f) {
 		return
 	}
@@ -216,11 +216,11 @@ func (s *Source) findQuote(text []byte, whole bool, known Known, f *delimited.Fo
 	switch {
 	case double.quoted == 0 && sq.quoted > 0 && sq.faults == 0 && sq.modal > double.modal:
 		f.Quote = '\''
-		s.note("quote", quoteName('\''),
+		s.note("quote", QuoteName('\''),
 			fmt.Sprintf("%s in single quotes, and separators inside", count(sq.quoted, "field")), false)
 	case n > 0 && known.Escape == nil && bq.faults < n && bq.modal >= double.modal:
 		f.Escape = '\\'
-		s.note("quote", quoteName('"'), count(double.quoted, "field")+" quoted in the beginning", false)
+		s.note("quote", QuoteName('"'), count(double.quoted, "field")+" quoted in the beginning", false)
 		s.note("escape", "backslash",
 			fmt.Sprintf(`quotes inside fields are written \"; doubled, %s would have text after the quote`,
 				count(n, "record")), false)
@@ -230,13 +230,13 @@ func (s *Source) findQuote(text []byte, whole bool, known Known, f *delimited.Fo
 		s.note("quote", "none", fmt.Sprintf("taken as quotes, %s would be faulty", count(n, "record")), false)
 		return true
 	case double.quoted == 0:
-		s.note("quote", quoteName('"'), "none in the beginning", false)
+		s.note("quote", QuoteName('"'), "none in the beginning", false)
 	case double.needed > 0:
-		s.note("quote", quoteName('"'),
+		s.note("quote", QuoteName('"'),
 			fmt.Sprintf("%s quoted in the beginning, %d of them around a delimiter or line break",
 				count(double.quoted, "field"), double.needed), false)
 	default:
-		s.note("quote", quoteName('"'), count(double.quoted, "field")+" quoted in the beginning, none that needs it",
+		s.note("quote", QuoteName('"'), count(double.quoted, "field")+" quoted in the beginning, none that needs it",
 			false)
 	}
 	return false

@@ -151,7 +151,7 @@ func (s *Source) untaken(been []*format, known Known) error {
 			continue
 		}
 		if !slices.ContainsFunc(been, func(x *format) bool { return slices.Contains(x.takes, set.Key) }) {
-			return &Problem{Source: s.Name, What: "is " + set.needs, Asked: true, Do: "leave out --" + set.Option()}
+			return &Problem{Source: s.Name, What: "is " + set.needs, Decision: true, Do: "leave out --" + set.Option()}
 		}
 	}
 	return nil

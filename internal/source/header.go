@@ -42,7 +42,7 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 		if header = h.onLine(*known.Header); header < 0 || h.rows[header].blank {
 			return true, &Problem{Source: s.Name, Line: *known.Header,
 				What: "no row of column names starts on this line", Do: "count lines from 1, blank ones too",
-				Asked: true}
+				Decision: true}
 		}
 		s.note("header", fmt.Sprintf("line %d", *known.Header), "", true)
 	case known.Header != nil:

@@ -5,7 +5,8 @@ import (
 	"strings"
 )
 
-func delimiterName(d string) string {
+// delimiterWord is the delimiter as evidence says it.
+func delimiterWord(d string) string {
 	switch d {
 	case "":
 		return "none"
@@ -58,7 +59,8 @@ func one(s string) (string, error) {
 	return s, nil
 }
 
-// DelimiterName, QuoteName and EscapeName are what plans write.
+// DelimiterName is the delimiter as plans write it: by a name only where the
+// character would not be seen.
 func DelimiterName(d string) string {
 	for n, c := range delimiterNames {
 		if c == d && n != "comma" && n != "pipe" && n != "semicolon" && n != "colon" && n != `\t` {
@@ -68,9 +70,6 @@ func DelimiterName(d string) string {
 	return d
 }
 
-// QuoteName is the quote as plans write it.
-func QuoteName(q byte) string { return quoteName(q) }
-
 // EscapeName is the escape character as plans write it.
 func EscapeName(e byte) string {
 	if e == '\\' {
@@ -79,7 +78,8 @@ func EscapeName(e byte) string {
 	return string(rune(e))
 }
 
-func quoteName(q byte) string {
+// QuoteName is the quote as plans write it.
+func QuoteName(q byte) string {
 	switch q {
 	case 0:
 		return "none"

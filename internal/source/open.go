@@ -74,7 +74,7 @@ func openAway(ctx context.Context, name string, known Known) (*Source, error) {
 	if name == Stdin {
 		s.Name = "standard input"
 		if known.Stdin == nil {
-			return nil, &Problem{Source: s.Name, What: "is not there", Asked: true, Do: "name a file"}
+			return nil, &Problem{Source: s.Name, What: "is not there", Decision: true, Do: "name a file"}
 		}
 		take := s.keep
 		if known.Once {

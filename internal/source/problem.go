@@ -12,9 +12,9 @@ type Problem struct {
 	Line   int64 // 0: the whole source
 	What   string
 	Do     string
-	// Asked is set when it is the caller's decision that is missing.
-	Asked bool
-	Err   error
+	// Decision is set when it is the caller's decision that is missing.
+	Decision bool
+	Err      error
 }
 
 func (p *Problem) Error() string {

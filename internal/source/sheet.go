@@ -96,7 +96,7 @@ func (s *Source) notInBook(book *workbook.Book, format string, args ...any) erro
 	for _, x := range book.Sheets {
 		names = append(names, strconv.Quote(x.Name))
 	}
-	return &Problem{Source: s.Name, What: fmt.Sprintf(format, args...), Asked: true, Do: "its sheets are " +
+	return &Problem{Source: s.Name, What: fmt.Sprintf(format, args...), Decision: true, Do: "its sheets are " +
 		strings.Join(names, ", ")}
 }
 
@@ -235,7 +235,7 @@ func Sheets(ctx context.Context, name, pattern string, known Known) ([]string, e
 		return nil, s.unpackProblem(err)
 	}
 	if book == nil {
-		return nil, &Problem{Source: name, What: "is no workbook", Asked: true, Do: "leave out --sheet"}
+		return nil, &Problem{Source: name, What: "is no workbook", Decision: true, Do: "leave out --sheet"}
 	}
 	var out []string
 	for i := range book.Sheets {
@@ -258,7 +258,7 @@ func Sheets(ctx context.Context, name, pattern string, known Known) ([]string, e
 	}
 	if len(out) == 0 {
 		return nil, &Problem{Source: name, What: fmt.Sprintf("has no sheet with data that matches %q", pattern),
-			Asked: true, Do: "'ambertray look " + name + "' lists them"}
+			Decision: true, Do: "'ambertray look " + name + "' lists them"}
 	}
 	return out, nil
 }

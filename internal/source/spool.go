@@ -113,7 +113,7 @@ func (s *Source) unpackProblem(err error) error {
 		return err
 	case errors.Is(err, errTooLarge):
 		return &Problem{Source: s.Name, What: "unpacks to more than " + phrase.Size(max(s.unpacked, 0)) +
-			", which is not allowed", Asked: true,
+			", which is not allowed", Decision: true,
 			Do: "if that is right, raise the limit with --max-unpacked"}
 	case errors.Is(err, workbook.ErrEncrypted):
 		return &Problem{Source: s.Name, What: "has a password", Do: "open it, and save it without the password"}

@@ -17,7 +17,7 @@ func spreadOf(t *testing.T, typ string, parts int, values ...string) *Spread {
 	st, err := sqltype.Parse(typ)
 	require.NoError(t, err)
 	r := reading.Plain(st)
-	var c Column
+	var c Tally
 	c.Type = st
 	row := make([]reading.Value, len(values))
 	for i, s := range values {

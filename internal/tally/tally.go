@@ -1,8 +1,8 @@
 // Package tally adds up what the values of a column come to, so that what was
 // read and what a table holds can be compared without keeping either.
 //
-// The model: a [Column] is fed values one by one, on any number of goroutines
-// with one Column each, and merged. Two columns [Column.Differs] in nothing
+// The model: a [Tally] is fed values one by one, on any number of goroutines
+// with one Tally each, and merged. Two columns [Tally.Differs] in nothing
 // when their counts, nulls, exact sums, smallest and largest values and
 // lengths agree. None of it depends on the order of the rows.
 package tally
@@ -16,8 +16,8 @@ import (
 	"ambertray/internal/sqltype"
 )
 
-// A Column is the account of one column.
-type Column struct {
+// A Tally is the account of one column.
+type Tally struct {
 	Type  sqltype.Type
 	Rows  int64
 	Nulls int64
@@ -37,7 +37,7 @@ type Column struct {
 }
 
 // Add counts one value.
-func (c *Column) Add(v *reading.Value) {
+func (c *Tally) Add(v *reading.Value) {
 	c.Rows++
 	if v.Null {
 		c.Nulls++
@@ -74,7 +74,7 @@ func (c *Column) Add(v *reading.Value) {
 	c.some = true
 }
 
-func (c *Column) addText(b []byte) {
+func (c *Tally) addText(b []byte) {
 	c.Octets += int64(len(b))
 	if !c.some {
 		c.minText, c.maxText = append(c.minText[:0], b...), append(c.maxText[:0], b...)
@@ -92,7 +92,7 @@ func (c *Column) addText(b []byte) {
 }
 
 // bound moves to bounds of any size.
-func (c *Column) bound(n *big.Int) {
+func (c *Tally) bound(n *big.Int) {
 	if c.minWide == nil {
 		if c.some {
 			c.minWide, c.maxWide = big.NewInt(c.minInt), big.NewInt(c.maxInt)
@@ -109,7 +109,7 @@ func (c *Column) bound(n *big.Int) {
 }
 
 // Merge adds another account of the same column.
-func (c *Column) Merge(o *Column) {
+func (c *Tally) Merge(o *Tally) {
 	c.Loose = c.Loose || o.Loose
 	c.Rows += o.Rows
 	c.Nulls += o.Nulls
@@ -148,14 +148,14 @@ func (c *Column) Merge(o *Column) {
 	c.some = true
 }
 
-func (c *Column) smallest() *big.Int {
+func (c *Tally) smallest() *big.Int {
 	if c.minWide != nil {
 		return c.minWide
 	}
 	return big.NewInt(c.minInt)
 }
 
-func (c *Column) largest() *big.Int {
+func (c *Tally) largest() *big.Int {
 	if c.maxWide != nil {
 		return c.maxWide
 	}
@@ -163,12 +163,12 @@ func (c *Column) largest() *big.Int {
 }
 
 // Total is the exact sum of the values' Int and Wide.
-func (c *Column) Total() *big.Int { return c.sum.Total() }
+func (c *Tally) Total() *big.Int { return c.sum.Total() }
 
 // Set makes the column what a database says of itself: sum, smallest and
 // largest of Value.Int or Wide. Of text, sum is the length in bytes. A nil sum
 // counts as 0, and nil bounds as none.
-func (c *Column) Set(rows, nulls int64, sum, smallest, largest *big.Int) {
+func (c *Tally) Set(rows, nulls int64, sum, smallest, largest *big.Int) {
 	c.Rows, c.Nulls = rows, nulls
 	if sum != nil {
 		c.sum.AddBig(sum)
@@ -184,27 +184,27 @@ func (c *Column) Set(rows, nulls int64, sum, smallest, largest *big.Int) {
 }
 
 // SetText is Set for text and uuids.
-func (c *Column) SetText(rows, nulls, octets int64, smallest, largest []byte) {
+func (c *Tally) SetText(rows, nulls, octets int64, smallest, largest []byte) {
 	c.Rows, c.Nulls, c.Octets = rows, nulls, octets
 	c.some = rows > nulls
 	c.minText, c.maxText = smallest, largest
 }
 
 // SetFloat is Set for double precision.
-func (c *Column) SetFloat(rows, nulls int64, smallest, largest float64) {
+func (c *Tally) SetFloat(rows, nulls int64, smallest, largest float64) {
 	c.Rows, c.Nulls = rows, nulls
 	c.some = rows > nulls
 	c.minFlt, c.maxFlt = smallest, largest
 }
 
 // HasSum reports whether a sum of the column's values makes sense to people.
-func (c *Column) HasSum() bool {
+func (c *Tally) HasSum() bool {
 	return c.Type.IsInteger() || c.Type.Kind == sqltype.Decimal || c.Type.Kind == sqltype.Boolean
 }
 
 // Sum is the exact sum in plain form, or "" where it makes no sense or there
 // are no values. Of a boolean it is how many are true.
-func (c *Column) Sum() string {
+func (c *Tally) Sum() string {
 	if !c.HasSum() || !c.some {
 		return ""
 	}
@@ -217,10 +217,10 @@ func (c *Column) Sum() string {
 
 // Smallest and Largest are in plain form, text by its bytes. They are "" when
 // there are only nulls.
-func (c *Column) Smallest() string { return c.plain(c.minInt, c.minFlt, c.minText, c.minWide) }
-func (c *Column) Largest() string  { return c.plain(c.maxInt, c.maxFlt, c.maxText, c.maxWide) }
+func (c *Tally) Smallest() string { return c.plain(c.minInt, c.minFlt, c.minText, c.minWide) }
+func (c *Tally) Largest() string  { return c.plain(c.maxInt, c.maxFlt, c.maxText, c.maxWide) }
 
-func (c *Column) plain(n int64, f float64, text []byte, wide *big.Int) string {
+func (c *Tally) plain(n int64, f float64, text []byte, wide *big.Int) string {
 	if !c.some {
 		return ""
 	}
@@ -233,12 +233,12 @@ func (c *Column) plain(n int64, f float64, text []byte, wide *big.Int) string {
 
 // Differs lists in what two accounts differ: c of what was read, o of what a
 // table holds. It is empty when they agree.
-func (c *Column) Differs(o *Column) []string { return c.differs(o, "%s %v read, %v in the table") }
+func (c *Tally) Differs(o *Tally) []string { return c.differs(o, "%s %v read, %v in the table") }
 
 // Changes is Differs where c is what a table held, and o what it holds now.
-func (c *Column) Changes(o *Column) []string { return c.differs(o, "%s %v after the load, %v now") }
+func (c *Tally) Changes(o *Tally) []string { return c.differs(o, "%s %v after the load, %v now") }
 
-func (c *Column) differs(o *Column, form string) (in []string) {
+func (c *Tally) differs(o *Tally, form string) (in []string) {
 	say := func(what string, a, b any) {
 		if a != b {
 			in = append(in, fmt.Sprintf(form, what, a, b))

@@ -19,7 +19,7 @@ func decimal(p, s int) sqltype.Type {
 }
 
 func TestSumsAreExact(t *testing.T) {
-	big := Column{Type: sqltype.Type{Kind: sqltype.BigInt}}
+	big := Tally{Type: sqltype.Type{Kind: sqltype.BigInt}}
 	for range 3 {
 		big.Add(&reading.Value{Int: math.MaxInt64})
 	}
@@ -29,7 +29,7 @@ func TestSumsAreExact(t *testing.T) {
 	assert.Equal(t, "-5", big.Smallest())
 	assert.Equal(t, "9223372036854775807", big.Largest())
 
-	wide := Column{Type: decimal(38, 2)}
+	wide := Tally{Type: decimal(38, 2)}
 	wide.Add(&reading.Value{Int: -250})
 	wide.Add(&reading.Value{Wide: []byte("12345678901234567890123")})
 	assert.Equal(t, "123456789012345678898.73", wide.Sum())
@@ -39,7 +39,7 @@ func TestSumsAreExact(t *testing.T) {
 
 func TestMergeIsTheSameAsOne(t *testing.T) {
 	for _, typ := range []sqltype.Type{decimal(30, 1), {Kind: sqltype.Text}, {Kind: sqltype.Double}, {Kind: sqltype.Date}} {
-		one, a, b := Column{Type: typ}, Column{Type: typ}, Column{Type: typ}
+		one, a, b := Tally{Type: typ}, Tally{Type: typ}, Tally{Type: typ}
 		for i := range 20 {
 			v := reading.Value{Int: int64(i*37%11 - 5), Float: float64(i*37%11) - 5, Text: []byte{'a' + byte(i*7%13)}, Null: i%6 == 5}
 			if typ.Kind == sqltype.Decimal && i == 9 {
@@ -58,11 +58,11 @@ func TestMergeIsTheSameAsOne(t *testing.T) {
 }
 
 func TestDiffers(t *testing.T) {
-	a, b := Column{Type: decimal(8, 2)}, Column{Type: decimal(8, 2)}
+	a, b := Tally{Type: decimal(8, 2)}, Tally{Type: decimal(8, 2)}
 	a.Add(&reading.Value{Int: 100})
 	b.Add(&reading.Value{Int: 101})
 	assert.Equal(t, []string{"sum: 1.00 read, 1.01 in the table", "smallest: 1.00 read, 1.01 in the table", "largest: 1.00 read, 1.01 in the table"}, a.Differs(&b))
-	d, e := Column{Type: sqltype.Type{Kind: sqltype.Date}}, Column{Type: sqltype.Type{Kind: sqltype.Date}}
+	d, e := Tally{Type: sqltype.Type{Kind: sqltype.Date}}, Tally{Type: sqltype.Type{Kind: sqltype.Date}}
 	for _, n := range []int64{1, 5, 9} {
 		d.Add(&reading.Value{Int: n})
 	}
@@ -107,11 +107,11 @@ func TestStretchesPutTogether(t *testing.T) {
 					all[i].Int &= 1
 				}
 			}
-			read := Column{Type: typ}
-			held := Column{Type: typ}
+			read := Tally{Type: typ}
+			held := Tally{Type: typ}
 			for len(all) > 0 {
 				n := 1 + int(seed*7)%len(all)
-				stretch := Column{Type: typ}
+				stretch := Tally{Type: typ}
 				for i := range all[:n] {
 					read.Add(&all[i])
 					stretch.Add(&all[i])
@@ -129,8 +129,8 @@ func TestStretchesPutTogether(t *testing.T) {
 }
 
 // said is a column as Set makes it of what a server says.
-func said(c *Column) Column {
-	out := Column{Type: c.Type}
+func said(c *Tally) Tally {
+	out := Tally{Type: c.Type}
 	switch {
 	case c.Type.IsText():
 		out.SetText(c.Rows, c.Nulls, c.Octets, []byte(c.Smallest()), []byte(c.Largest()))
@@ -149,12 +149,12 @@ func said(c *Column) Column {
 func TestEveryChangeOfANumberIsSeen(t *testing.T) {
 	typ := decimal(38, 2)
 	all := values(typ, 40, 5)
-	was := Column{Type: typ}
+	was := Tally{Type: typ}
 	for i := range all {
 		was.Add(&all[i])
 	}
 	for i := range all {
-		is := Column{Type: typ}
+		is := Tally{Type: typ}
 		for k, v := range all {
 			if k == i {
 				switch {

@@ -37,7 +37,7 @@ type Receipt struct {
 	Skipped  []Skip   `json:"skipped,omitempty"`
 	Table    Table    `json:"table"`
 	// Columns are the account of what was loaded and mended.
-	Columns []Column `json:"columns"`
+	Columns []Verified `json:"columns"`
 	// Reasons groups the rejects of the load.
 	Reasons []Reason `json:"reasons,omitempty"`
 	Verdict Verdict  `json:"verdict"`
@@ -142,7 +142,7 @@ type Facts struct {
 }
 
 // A Column tells what was read of a column, and whether the table holds it.
-type Column struct {
+type Verified struct {
 	Name string `json:"name"`
 	Type string `json:"type"`
 	Facts
@@ -155,7 +155,7 @@ type Column struct {
 }
 
 // FactsOf says in plain form what a tally came to.
-func FactsOf(t *tally.Column) Facts {
+func FactsOf(t *tally.Tally) Facts {
 	f := Facts{Nulls: t.Nulls, Loose: t.Loose}
 	if t.Loose {
 		return f
@@ -168,12 +168,12 @@ func FactsOf(t *tally.Column) Facts {
 }
 
 // Tally is the tally that a receipt's facts came from.
-func (f Facts) Tally(typ string, rows int64) (*tally.Column, error) {
+func (f Facts) Tally(typ string, rows int64) (*tally.Tally, error) {
 	t, err := sqltype.Parse(typ)
 	if err != nil {
 		return nil, err
 	}
-	c := &tally.Column{Type: t, Loose: f.Loose}
+	c := &tally.Tally{Type: t, Loose: f.Loose}
 	if f.Loose || rows == f.Nulls {
 		c.Set(rows, f.Nulls, nil, nil, nil)
 		return c, nil

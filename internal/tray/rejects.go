@@ -227,7 +227,7 @@ func openRejects(ctx context.Context, path string) (*source.Source, error) {
 		return nil, err
 	}
 	if ownColumns(src.Layout.Columns) == nil {
-		return nil, &source.Problem{Source: path, Line: 1, Asked: true,
+		return nil, &source.Problem{Source: path, Line: 1, Decision: true,
 			What: "is not a file of rejects: its first columns are not " + strings.Join(rejectColumns, ", "),
 			Do:   "correct the fields behind these columns, and leave the columns as they are"}
 	}
@@ -236,7 +236,7 @@ func openRejects(ctx context.Context, path string) (*source.Source, error) {
 
 func parseReject(path string, rec *delimited.Record, ours []string) (*Reject, error) {
 	bad := func(what string) error {
-		return &source.Problem{Source: path, Line: rec.Line, Asked: true, What: what, Do: "restore the line from " +
+		return &source.Problem{Source: path, Line: rec.Line, Decision: true, What: what, Do: "restore the line from " +
 			OriginalFile + ", or take it out"}
 	}
 	if rec.Fault != delimited.NoFault {

@@ -253,7 +253,7 @@ func TestFactsComeBackFromAReceipt(t *testing.T) {
 	} {
 		typ, err := sqltype.Parse(tt.typ)
 		require.NoError(t, err, tt.typ)
-		c := tally.Column{Type: typ}
+		c := tally.Tally{Type: typ}
 		r := reading.Plain(typ)
 		for _, text := range tt.values {
 			var v reading.Value
@@ -283,7 +283,7 @@ func TestFactsComeBackFromAReceipt(t *testing.T) {
 
 func TestReceipt(t *testing.T) {
 	r := Receipt{Entry: "e", Sources: []Source{{Path: "a.csv", Size: 3, SHA256: "00"}}, Records: Records{Read: 5, Loaded: 3, Rejected: 1, Skipped: 1},
-		Table: Table{Name: "t", Rows: 3}, Columns: []Column{{Name: "n", Type: "integer", Facts: Facts{Sum: "6", Smallest: "1", Largest: "3"}, Agrees: true}}, Verdict: Waiting}
+		Table: Table{Name: "t", Rows: 3}, Columns: []Verified{{Name: "n", Type: "integer", Facts: Facts{Sum: "6", Smallest: "1", Largest: "3"}, Agrees: true}}, Verdict: Waiting}
 	assert.True(t, r.Records.Balanced())
 	assert.False(t, Records{Read: 5, Loaded: 5, Rejected: 1}.Balanced())
 	b, err := r.Encode()

@@ -77,16 +77,16 @@ func passage(id int) []string {
 }
 
 // batch encodes rows, and tallies them.
-func batch(t *testing.T, l db.Load, table dialect.Table, rows ...[]string) (sink.Batch, []tally.Column) {
+func batch(t *testing.T, l db.Load, table dialect.Table, rows ...[]string) (sink.Batch, []tally.Tally) {
 	t.Helper()
 	b, sums, _ := summed(t, l, table, rows...)
 	return b, sums
 }
 
 // summed is batch, with the sum of the rows' checksums.
-func summed(t *testing.T, l db.Load, table dialect.Table, rows ...[]string) (sink.Batch, []tally.Column, uint64) {
+func summed(t *testing.T, l db.Load, table dialect.Table, rows ...[]string) (sink.Batch, []tally.Tally, uint64) {
 	t.Helper()
-	b, sums := sink.Batch{Rows: len(rows)}, make([]tally.Column, len(table.Columns))
+	b, sums := sink.Batch{Rows: len(rows)}, make([]tally.Tally, len(table.Columns))
 	enc := l.Encoder()
 	readers := make([]*reading.Reader, len(table.Columns))
 	for i, c := range table.Columns {

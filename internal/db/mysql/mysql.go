@@ -770,7 +770,7 @@ func (l *load) insert(ctx context.Context, data []byte, n int) ([]complaint, boo
 }
 
 // Tally implements db.Load.
-func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
+func (l *load) Tally(ctx context.Context) (int64, []tally.Tally, error) {
 	if err := l.settled(ctx); err != nil {
 		return 0, nil, err
 	}
@@ -778,7 +778,7 @@ func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
 }
 
 // Tally implements db.Session.
-func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column, error) {
+func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Tally, error) {
 	found, err := d.Find(ctx, t.Schema, t.Name)
 	if err != nil {
 		return 0, nil, err
@@ -790,7 +790,7 @@ func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column,
 // it is added up on two connections side by side, of which the second sees the
 // transaction's rows, too.
 func (d *DB) tally(ctx context.Context, table string, columns []dialect.Column, loose []bool,
-	ours bool) (int64, []tally.Column, error) {
+	ours bool) (int64, []tally.Tally, error) {
 	lists := [2][]string{{"count(*)"}, nil}
 	half := len(columns)
 	if ours && len(columns) > 1 {

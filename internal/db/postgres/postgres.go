@@ -568,12 +568,12 @@ func (l *load) Finish(ctx context.Context) ([]sink.Refusal, error) {
 }
 
 // Tally implements db.Load.
-func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
+func (l *load) Tally(ctx context.Context) (int64, []tally.Tally, error) {
 	return l.d.tally(ctx, l.tx, l.spec.Table, l.loose)
 }
 
 // Tally implements db.Session.
-func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column, error) {
+func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Tally, error) {
 	found, err := d.Find(ctx, t.Schema, t.Name)
 	if err != nil {
 		return 0, nil, err
@@ -599,7 +599,7 @@ func useProcessors(ctx context.Context, tx pgx.Tx) error {
 }
 
 // tally lets the server add up what a table holds.
-func (d *DB) tally(ctx context.Context, tx pgx.Tx, t dialect.Table, loose []bool) (int64, []tally.Column, error) {
+func (d *DB) tally(ctx context.Context, tx pgx.Tx, t dialect.Table, loose []bool) (int64, []tally.Tally, error) {
 	if err := useProcessors(ctx, tx); err != nil {
 		return 0, nil, d.fail("cannot be set up", err)
 	}

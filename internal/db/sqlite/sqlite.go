@@ -1,9 +1,9 @@
 // Package sqlite loads into SQLite, through the library built into the
 // program.
 //
-// Rows go in through one prepared statement in one transaction; values are
-// read back one by one for the tally, so that what is compared is what the
-// file will hold. Decimals of up to 15 digits are SQLite numbers, which read
+// Rows go in through a virtual table of ours, a batch at a time, in one
+// transaction; a table with triggers is filled row by row. What the file then
+// holds is read back for the verification. Decimals of up to 15 digits are SQLite numbers, which read
 // back equal; longer ones are text. Dates and times are ISO 8601 text.
 package sqlite
 
@@ -391,9 +391,9 @@ func (e *encoder) Append(b []byte, row []reading.Value) []byte {
 // BatchBytes implements sink.Sized: no server has to be waited for.
 func (l *load) BatchBytes() int { return 512 << 10 }
 
-// hopeless is after how many refusals that follow on each other the rest of a
+// mostInARow is how many rows in a row may be refused; behind that, the rest of a
 // batch goes in row by row.
-const hopeless = 8
+const mostInARow = 8
 
 // Write implements db.Load.
 func (l *load) Write(ctx context.Context, batch sink.Batch) (refused []sink.Refusal, err error) {
@@ -401,10 +401,10 @@ func (l *load) Write(ctx context.Context, batch sink.Batch) (refused []sink.Refu
 	b := batch.Data
 	row, near := 0, 0
 	for row < batch.Rows {
-		if l.bulk != nil && near < hopeless {
+		if l.bulk != nil && near < mostInARow {
 			n, err := l.putAll(ctx, b, batch.Rows-row)
 			if errors.Is(err, errKeys) {
-				near = hopeless
+				near = mostInARow
 				continue
 			}
 			if err != nil {
@@ -524,21 +524,21 @@ func (l *load) columnOf(message string) string {
 }
 
 // Tally implements db.Load.
-func (l *load) Tally(ctx context.Context) (int64, []tally.Column, error) {
+func (l *load) Tally(ctx context.Context) (int64, []tally.Tally, error) {
 	return l.d.tally(ctx, l.table, l.spec.Mode.New())
 }
 
 // Tally implements db.Session.
-func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Column, error) {
+func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Tally, error) {
 	defer context.AfterFunc(ctx, d.c.interrupt)()
 	return d.tally(ctx, t, false)
 }
 
 // tally reads every value back. In a table that is all ours, each must be of
 // its column's type.
-func (d *DB) tally(ctx context.Context, t dialect.Table, ours bool) (int64, []tally.Column, error) {
+func (d *DB) tally(ctx context.Context, t dialect.Table, ours bool) (int64, []tally.Tally, error) {
 	names := make([]string, len(t.Columns))
-	cols := make([]tally.Column, len(t.Columns))
+	cols := make([]tally.Tally, len(t.Columns))
 	readers := make([]*reading.Reader, len(cols))
 	for i, c := range t.Columns {
 		names[i] = Dialect.Quote(c.Name)

@@ -140,8 +140,7 @@ type parts struct {
 	limit int64
 }
 
-// open begins to read a part; an absent one gives io.EOF at once if it may be
-// absent.
+// open begins to read a part, which must be there.
 func (p *parts) open(name string) (*scanner, error) {
 	f := p.files[strings.TrimPrefix(name, "/")]
 	if f == nil {
