@@ -123,30 +123,9 @@ func width(s string) int { return text.StringWidthWithoutEscSequences(s) }
 
 // fold breaks text into lines of at most n columns, at spaces.
 func fold(s string, n int) []string {
-	var lines []string
-	line := ""
-	for _, word := range strings.Fields(s) {
-		for width(word) > n {
-			// A word longer than the line is cut where the line ends.
-			if line != "" {
-				lines, line = append(lines, line), ""
-			}
-			r := []rune(word)
-			lines = append(lines, string(r[:n]))
-			word = string(r[n:])
-		}
-		switch {
-		case line == "":
-			line = word
-		case width(line)+1+width(word) <= n:
-			line += " " + word
-		default:
-			lines = append(lines, line)
-			line = word
-		}
-	}
-	if line != "" || lines == nil {
-		lines = append(lines, line)
+	lines := strings.Split(text.WrapSoft(strings.Join(strings.Fields(s), " "), n), "\n")
+	for i := range lines {
+		lines[i] = strings.TrimRight(lines[i], " ")
 	}
 	return lines
 }

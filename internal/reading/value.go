@@ -14,7 +14,6 @@ import (
 	"math/big"
 	"strconv"
 	"strings"
-	"time"
 
 	"ambertray/internal/sqltype"
 )
@@ -230,12 +229,6 @@ func AppendTimestamp(b []byte, us int64, precision int) []byte {
 		rest += 86400e6
 	}
 	return AppendTime(append(AppendDate(b, days), ' '), rest, precision)
-}
-
-// FromTime is the Int of a time.Time as a timestamp, by its wall clock.
-func FromTime(t time.Time) int64 {
-	_, off := t.Zone()
-	return t.UnixMicro() + int64(off)*1e6
 }
 
 // Shorten cuts text for a message, marking the cut, and makes control
