@@ -3,6 +3,7 @@ module ambertray
 go 1.26.0
 
 require (
+	github.com/creack/pty v1.1.24 // only for tests
 	github.com/expr-lang/expr v1.17.8
 	github.com/go-sql-driver/mysql v1.10.1
 	github.com/jackc/pgx/v5 v5.12.0

@@ -60,9 +60,10 @@ func Mend(ctx context.Context, job MendJob) (*Mended, error) {
 	if err != nil {
 		return nil, err
 	}
-	if m.out.Tried == 0 {
+	m.out.Tried += len(m.refused)
+	if m.out.Tried == len(m.refused) {
 		os.Remove(job.Entry.Path(name))
-		m.out.Receipt = job.Receipt
+		m.out.Receipt, m.out.Refused = job.Receipt, m.refused
 		return m.out, nil
 	}
 	if err := m.load(ctx, name); err != nil {

@@ -1,14 +1,11 @@
 package cli
 
 import (
-	"bufio"
 	"fmt"
 	"log/slog"
 	"os"
-	"strings"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"ambertray/internal/db"
 	"ambertray/internal/desk"
@@ -46,17 +43,8 @@ func (a *app) person() (*os.File, bool) {
 func (a *app) newDesk(log *slog.Logger) *desk.Desk {
 	d := &desk.Desk{Version: a.version, Stdin: a.in, Log: log, Meter: a.newMeter, Tell: a.told}
 	if in, ok := a.person(); ok {
-		d.Password = func(url string) (string, error) {
-			fmt.Fprintf(a.err, "Password for %s: ", url)
-			b, err := term.ReadPassword(int(in.Fd()))
-			fmt.Fprintln(a.err)
-			return string(b), err
-		}
-		d.Ask = func(q desk.Question) (bool, error) {
-			fmt.Fprintf(a.err, "%s.\nType yes to go on: ", q.Ask)
-			line, _ := bufio.NewReader(in).ReadString('\n')
-			return strings.TrimSpace(strings.ToLower(line)) == "yes", nil
-		}
+		d.Password = func(url string) (string, error) { return a.password(in, url) }
+		d.Ask = func(q desk.Question) (string, error) { return a.ask(in, q) }
 	}
 	return d
 }
@@ -66,6 +54,8 @@ func (a *app) told(e desk.Event) {
 	switch e := e.(type) {
 	case desk.NoteEvent:
 		fmt.Fprintln(a.err, e.Text)
+	case desk.FoundEvent:
+		a.printFound(e)
 	case desk.GoingOnEvent:
 		if !a.json {
 			fmt.Fprintf(a.err, "%s: going on behind %s, %s of them in the table\n", e.Entry,

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -65,7 +66,8 @@ func (a *app) demo(ctx context.Context, folder string) error {
 			fmt.Fprintf(a.out, "\n%s", st.dim("# "+step.Say))
 		}
 		fmt.Fprintf(a.out, "\n%s\n", st.title("$ ambertray "+commandLine(step.Args)))
-		sub := &app{version: a.version, commit: a.commit, in: a.in, out: a.out, err: a.err}
+		// Nobody is asked: the input is no terminal.
+		sub := &app{version: a.version, commit: a.commit, in: strings.NewReader(""), out: a.out, err: a.err}
 		args := step.Args
 		if a.noColor {
 			args = append([]string{"--no-color"}, args...)

@@ -23,6 +23,7 @@ type loadFlags struct {
 	tray         string
 	dryRun       bool
 	yes          bool
+	strict       bool
 	maxRejects   string
 	mode         string
 	like         string
@@ -85,7 +86,8 @@ loaded twice. All is still verified before the last commit.`,
 	p.BoolVar(&f.byPosition, "by-position", false, "pair columns of file and table by their place, not by name")
 	p.BoolVar(&f.keepIdentity, "keep-identity", false, "load the file's values into columns that the database numbers")
 	p.BoolVar(&f.slowPath, "slow-path", false, "MySQL and MariaDB: load by inserts where LOAD DATA LOCAL is forbidden")
-	p.BoolVar(&f.yes, "yes", false, "do not ask before a table is emptied or replaced")
+	p.BoolVar(&f.yes, "yes", false, "do not ask before a table is emptied or replaced, or because of cautions")
+	addStrict(cmd, &f.strict)
 	p.BoolVar(&f.again, "again", false, "load a file although its bytes are in the table already")
 	p.BoolVar(&f.accept, "accept-changes", false,
 		"load a file although many of its values do not fit the plan; their records become rejects")
@@ -114,7 +116,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	a.desk.Tray = trayDir(f.tray)
 	answer, err := a.desk.Load(ctx, desk.LoadRequest{Input: in, Into: f.at(f.into), Mode: db.Mode(f.mode), Like: f.like,
 		ByPosition:   f.byPosition,
-		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, DryRun: f.dryRun, Yes: f.yes, Again: f.again,
+		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, DryRun: f.dryRun, Yes: f.yes, Strict: f.strict, Again: f.again,
 		AcceptChanges: f.accept, Limit: limit, Every: f.every})
 	return a.answered(answer, err)
 }

@@ -93,7 +93,11 @@ func (a *app) printMend(out *desk.MendAnswer) {
 		g.row("settled before", grouped(int64(len(out.SettledBefore))),
 			desk.Numbers(out.SettledBefore)+st.dim("; not loaded again"))
 	}
-	g.row("in table", grouped(out.Receipt.Table.Rows), st.good("agrees"))
+	compared := st.dim("as it was; nothing was loaded, and nothing compared")
+	if len(out.Mended) > 0 {
+		compared = st.good("agrees")
+	}
+	g.row("in table", grouped(out.Receipt.Table.Rows), compared)
 	g.render(a.out)
 	if len(out.Refused) > 0 {
 		fmt.Fprintf(a.out, "\n%s\n", st.title("Still refused"))

@@ -33,7 +33,7 @@ func (a *app) newMeter(ctx context.Context, name string, size int64) desk.Meter 
 	m.bar = m.p.New(max(size, 1), mpb.BarStyle().Lbound(" ").Filler("▪").Tip("▪").Padding("·").Rbound(" "),
 		mpb.BarRemoveOnComplete(),
 		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return m.now.Load().Stage },
-			decor.WC{W: 10, C: decor.DindentRight}), decor.Percentage(decor.WC{W: 5})),
+			decor.WC{W: 11, C: decor.DindentRight}), decor.Percentage(decor.WC{W: 5})),
 		mpb.AppendDecorators(decor.Any(func(s decor.Statistics) string { return m.line(s) })),
 	)
 	return m

@@ -8,6 +8,7 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/desk"
+	"ambertray/internal/profile"
 	"ambertray/internal/tray"
 )
 
@@ -62,6 +63,20 @@ func (a *app) printRejects(answer *desk.RejectsAnswer) {
 	fmt.Fprintf(a.out, "%s  %s into %s\n\n", st.head("Rejects of "+answer.Entry), tray.Names(r.Sources),
 		db.Qualified(r.Table.Schema, r.Table.Name))
 	a.printAccount(st, r)
+	var others []profile.Finding
+	for _, f := range r.Cautions {
+		if !f.Code.OfRejects() {
+			f.Do = ""
+			others = append(others, f)
+		}
+	}
+	if n := len(others); n > 0 {
+		fmt.Fprintf(a.out, "\n%s\n", st.title("Cautions at the load"))
+		printFindings(a.out, st, others[:min(n, mostFound)])
+		if n > mostFound {
+			fmt.Fprintf(a.out, "  and %s more in %s\n", grouped(int64(n-mostFound)), tray.ReceiptFile)
+		}
+	}
 	if answer.Count == 0 {
 		fmt.Fprintf(a.out, "\n  %s\n", st.good("nothing waits"))
 		a.printWaivers(st, r)

@@ -93,8 +93,8 @@ func (a *app) run(ctx context.Context, args []string) int {
 	if err == nil {
 		return exitDone
 	}
-	if ctx.Err() != nil {
-		err = fmt.Errorf("stopped; nothing was committed")
+	if ctx.Err() != nil && !tells(err) {
+		err = errors.New("stopped")
 	}
 	code := exitCode(err)
 	if text := err.Error(); text != "" {
@@ -102,6 +102,14 @@ func (a *app) run(ctx context.Context, args []string) int {
 		fmt.Fprintf(a.err, "%s %s\n", st.bad("ambertray:"), text)
 	}
 	return code
+}
+
+// tells reports whether an error says what was left when the program was told to
+// stop.
+func tells(err error) bool {
+	var left *desk.Stopped
+	var need *desk.Need
+	return errors.As(err, &left) || errors.As(err, &need) || errors.Is(err, errUnanswered)
 }
 
 func exitCode(err error) int {

@@ -14,7 +14,7 @@ import (
 func (a *app) scriptCommand() *cobra.Command {
 	var f inputFlags
 	var database, out, rejects string
-	var copyBlock, yes bool
+	var copyBlock, yes, strict bool
 	cmd := &cobra.Command{
 		Use:   "script SOURCE|PLAN [FILE…] --for DATABASE",
 		Short: "Write the whole load as one SQL script, to be run by someone else",
@@ -44,7 +44,13 @@ status is 3 then.`,
 			if a.json && out == "" {
 				return needed("script: with --json, name the script's file with -o")
 			}
-			return a.script(cmd.Context(), args, &f, d, out, rejects, copyBlock, yes)
+			in, err := f.request(args)
+			if err != nil {
+				return err
+			}
+			return a.script(cmd.Context(), desk.ScriptRequest{Input: in, For: d,
+				Out: desk.Output{File: out, To: a.out, Over: yes}, Rejects: rejects, CopyBlock: copyBlock,
+				Strict: strict})
 		},
 	}
 	f.add(cmd)
@@ -54,18 +60,13 @@ status is 3 then.`,
 	p.StringVarP(&out, "output", "o", "", "file to write to, instead of standard output")
 	p.StringVar(&rejects, "rejects", "", "file for the records that do not fit")
 	p.BoolVar(&copyBlock, "copy-block", false, "PostgreSQL: rows as a block of COPY instead of inserts, for psql")
+	addStrict(cmd, &strict)
 	p.BoolVar(&yes, "yes", false, "write over existing files")
 	return cmd
 }
 
-func (a *app) script(ctx context.Context, names []string, f *inputFlags, d *db.Database, out, rejects string, copyBlock,
-	yes bool) error {
-	in, err := f.request(names)
-	if err != nil {
-		return err
-	}
-	answer, err := a.desk.Script(ctx, desk.ScriptRequest{Input: in, For: d,
-		Out: desk.Output{File: out, To: a.out, Over: yes}, Rejects: rejects, CopyBlock: copyBlock})
+func (a *app) script(ctx context.Context, r desk.ScriptRequest) error {
+	answer, err := a.desk.Script(ctx, r)
 	if err != nil {
 		return err
 	}
@@ -78,7 +79,7 @@ func (a *app) script(ctx context.Context, names []string, f *inputFlags, d *db.D
 		fmt.Fprintf(a.err, "%s %s of %s left out of the script\n", st.warn("ambertray:"), grouped(c.Rejected),
 			plural(c.Read, "record"))
 		a.printReasonsTo(a.err, st, answer.Reasons)
-		if rejects == "" {
+		if r.Rejects == "" {
 			fmt.Fprintln(a.err, "  --rejects FILE.csv lists them all")
 		}
 	}

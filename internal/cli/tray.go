@@ -78,7 +78,7 @@ func (a *app) listTray(dir string, all bool) error {
 		sum += ", all clear"
 	}
 	fmt.Fprintf(a.out, "%s  %s: %s\n\n", st.head("Tray"), dir, sum)
-	g := newGrid(st, "", "entry", "table", ">read", ">loaded", ">mended", ">waived", ">waiting", ">age", "file")
+	g := newGrid(st, "", "entry", "table", ">read", ">loaded", ">mended", ">waived", ">waiting", ">cautions", ">age", "file")
 	others := 0
 	left := 0
 	for _, s := range list {
@@ -108,7 +108,7 @@ func (a *app) trayRow(g *grid, st style, s tray.Summary) {
 		if x := s.Stops; x != nil {
 			table, note = db.Qualified(x.Table.Schema, x.Table.Name), tray.Names(x.Sources)
 		}
-		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", old, st.dim(shorten(note, 60)))
+		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", "", old, st.dim(shorten(note, 60)))
 		return
 	}
 	r := s.Receipt
@@ -124,11 +124,12 @@ func (a *app) trayRow(g *grid, st style, s tray.Summary) {
 	}
 	table := db.Qualified(r.Table.Schema, r.Table.Name)
 	if s.State == tray.IsFailed {
-		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", old, tray.Names(r.Sources))
+		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", n(int64(len(r.Cautions))), old,
+			tray.Names(r.Sources))
 		return
 	}
 	g.row(st.state(s.State), s.Entry.Name, table, n(r.Records.Read), n(r.Records.Loaded), n(r.Records.Mended),
-		n(r.Records.Waived), waiting, old, tray.Names(r.Sources))
+		n(r.Records.Waived), waiting, n(int64(len(r.Cautions))), old, tray.Names(r.Sources))
 }
 
 func (s style) state(t tray.State) string {

@@ -32,9 +32,10 @@ type Desk struct {
 	// Stdin is what a source called - reads.
 	Stdin io.Reader
 	Log   *slog.Logger
-	// Ask puts a question to a person and returns whether the answer is yes.
-	// Nil: nobody is there, and what would be asked is a [Need].
-	Ask func(Question) (bool, error)
+	// Ask puts a question to a person and returns the answer: that of one of its
+	// choices, or [Yes] where it has none. Nil: nobody is there, and what would be
+	// asked is a [Need].
+	Ask func(Question) (string, error)
 	// Password asks for the password of a database, whose URL is given without
 	// it. It may be nil.
 	Password func(url string) (string, error)
@@ -79,6 +80,11 @@ type Need struct{ Err error }
 func (n *Need) Error() string { return n.Err.Error() }
 func (n *Need) Unwrap() error { return n.Err }
 
+// Stopped is an error of a verb that was told to stop: it says what that left.
+type Stopped struct{ Left string }
+
+func (s *Stopped) Error() string { return "stopped; " + s.Left }
+
 func need(format string, args ...any) error { return &Need{fmt.Errorf(format, args...)} }
 
 // A Question is what the desk does not decide by itself.
@@ -93,7 +99,21 @@ type Question struct {
 	Evidence []string
 	// Answer is how a request answers it, in words for the person.
 	Answer string
+	// Choices are the answers that there are; none: yes, or anything else for no.
+	Choices []Choice
+
+	settles string // the option whose value an answer is
 }
+
+// A Choice is one of the answers to a question.
+type Choice struct {
+	Answer string // a word
+	Text   string // what it means
+	Option string // how a request would have said so, or empty
+}
+
+// Yes is the answer to a question without choices that is not a no.
+const Yes = "yes"
 
 // A Code names a kind of question. Questions that come from a finding have the
 // finding's code.
@@ -103,6 +123,8 @@ type Code string
 const (
 	EmptiesTable  Code = "empties-table"
 	ReplacesTable Code = "replaces-table"
+	InSpiteOf     Code = "in-spite-of-cautions"
+	WhichPart     Code = "which-part"
 )
 
 // confirm asks a question. Without a yes, it is a need.
@@ -110,11 +132,11 @@ func (d *Desk) confirm(q Question) error {
 	if d.Ask == nil {
 		return need("%s\n  %s; nothing was changed", q.Ask, q.Answer)
 	}
-	yes, err := d.Ask(q)
+	answer, err := d.Ask(q)
 	if err != nil {
 		return err
 	}
-	if !yes {
+	if answer != Yes {
 		return need("not confirmed; nothing was changed")
 	}
 	return nil

@@ -31,7 +31,7 @@ type bench struct {
 	*Desk
 	dir     string
 	asked   []Question
-	answers bool
+	answers string
 	told    []Event
 }
 
@@ -43,9 +43,9 @@ func newBench(t *testing.T) *bench {
 }
 
 // person lets questions be answered.
-func (b *bench) person(yes bool) {
-	b.answers = yes
-	b.Ask = func(q Question) (bool, error) { b.asked = append(b.asked, q); return b.answers, nil }
+func (b *bench) person(answer string) {
+	b.answers = answer
+	b.Ask = func(q Question) (string, error) { b.asked = append(b.asked, q); return b.answers, nil }
 }
 
 func (b *bench) file(t *testing.T, name, text string) string {
@@ -118,10 +118,10 @@ func TestQuestions(t *testing.T) {
 		b.Ask = nil
 		_, err = b.Load(ctx, r)
 		assert.ErrorContains(t, err, "say --yes")
-		b.person(false)
+		b.person("no")
 		_, err = b.Load(ctx, r)
 		assert.ErrorContains(t, err, "not confirmed")
-		b.person(true)
+		b.person(Yes)
 		_, err = b.Load(ctx, r)
 		require.NoError(t, err)
 		q := b.asked[len(b.asked)-1]

@@ -139,7 +139,7 @@ func (d *Desk) write(ctx context.Context, conn db.Session, what extract, opt exp
 	}
 	m.End()
 	if err != nil && ctx.Err() != nil {
-		err = errors.New("stopped; the file was not written")
+		err = &Stopped{"the file was not written"}
 	}
 	a.Bytes = out.n
 	return result, out.finish(err)

@@ -304,6 +304,10 @@ func (o *Opened) Questions() (out []Question) {
 			continue
 		}
 		q := Question{Code: Code(f.Code), Column: f.Column, Ask: f.Text, Answer: f.Do}
+		for _, x := range f.Answers {
+			q.Choices = append(q.Choices, Choice{x.Value, x.Text, "--" + x.Option + " " + quoted(x.Value)})
+			q.settles = x.Option
+		}
 		for _, e := range f.Examples[:min(len(f.Examples), 3)] {
 			q.Evidence = append(q.Evidence, e.Place()+" '"+reading.Shorten(e.Value, 60)+"'")
 		}

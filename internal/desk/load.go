@@ -18,6 +18,7 @@ import (
 	"ambertray/internal/match"
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
+	"ambertray/internal/profile"
 	"ambertray/internal/rows"
 	"ambertray/internal/source"
 	"ambertray/internal/tray"
@@ -36,8 +37,11 @@ type LoadRequest struct {
 	SlowPath     bool
 	// DryRun does everything but touch the database.
 	DryRun bool
-	// Yes answers that a table may be emptied or replaced.
+	// Yes answers that a table may be emptied or replaced, and that a file may be
+	// loaded in spite of cautions.
 	Yes bool
+	// Strict ends a load when there are cautions.
+	Strict bool
 	// Again loads a file although its bytes are in the table already.
 	Again bool
 	// AcceptChanges loads a file although many of its values do not fit the plan.
@@ -117,8 +121,11 @@ type DryRunAnswer struct {
 	Table   string        `json:"table"`
 	Records tray.Records  `json:"records"`
 	Reasons []tray.Reason `json:"reasons"`
-	Source  string        `json:"-"`
-	Check   *rows.Check   `json:"-"`
+	// Decided and Cautions are as in the receipt.
+	Decided  []string          `json:"decided"`
+	Cautions []profile.Finding `json:"cautions"`
+	Source   string            `json:"-"`
+	Check    *rows.Check       `json:"-"`
 }
 
 // A MappingAnswer is how the columns of a file go into a table that exists.
@@ -161,6 +168,9 @@ type loading struct {
 	found    *db.Table // that there is, or nil
 	like     *db.Table // whose structure the rows go into, or nil
 	tolerate float64
+	decided  []string
+	cautions []profile.Finding
+	doubts   []profile.Finding // those of the cautions that come from the file alone
 }
 
 // Load loads. The answer is there also with an error, where it tells something.
@@ -178,15 +188,24 @@ func (d *Desk) Load(ctx context.Context, r LoadRequest) (*LoadAnswer, error) {
 		return l.answer, err
 	}
 	if r.DryRun && r.Mode.New() && r.Like == "" {
+		if err := strictly(r.Strict, l.cautions); err != nil {
+			return l.answer, err
+		}
 		return l.answer, l.dryRun(ctx)
 	}
 	if err := l.meet(ctx); err != nil {
 		return l.answer, err
 	}
-	if !r.Mode.New() || r.Like != "" {
-		if err := l.mapped(ctx); err != nil || r.DryRun {
+	if r.destination() == intoTable {
+		if err := l.mapped(ctx); err != nil {
 			return l.answer, err
 		}
+	}
+	if err := strictly(r.Strict, l.cautions); err != nil || r.DryRun {
+		return l.answer, err
+	}
+	if err := l.goOn(); err != nil {
+		return l.answer, err
 	}
 	if err := l.confirmed(ctx); err != nil {
 		return l.answer, err
@@ -222,7 +241,7 @@ func (l *loading) check() error {
 
 // open opens what is loaded, and makes sure that nothing is left open.
 func (l *loading) open(ctx context.Context) (err error) {
-	if l.in, err = l.Desk.open(ctx, l.req.Input, opening{}); err != nil {
+	if l.in, err = l.Desk.settled(ctx, l.req.Input, opening{}); err != nil {
 		return err
 	}
 	in := l.in
@@ -241,6 +260,8 @@ func (l *loading) open(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	l.decided, l.doubts = l.Desk.found(in, l.req.destination())
+	l.doubt(l.doubts)
 	if _, err := plan.Bind(in.Plan, in.Sources[:1]); err != nil {
 		return err
 	}
@@ -271,7 +292,7 @@ func (l *loading) compare(ctx context.Context) error {
 	in := l.in
 	// The values are looked at here only where nothing else will before they are
 	// loaded.
-	values := l.req.Mode.New() && l.req.Like == ""
+	values := l.req.destination() == intoNew
 	a := &ChangesAnswer{Document: document("changes"), Changes: []match.Change{}}
 	blocked := ""
 	m := l.meter(ctx, "comparing", in.Size())
@@ -315,6 +336,7 @@ func (l *loading) compare(ctx context.Context) error {
 		l.answer.Changes = a
 		return need("nothing was loaded; the file is not what the plan was made for%s", blocked)
 	}
+	l.doubt(notAsPlanned(a.Changes))
 	return nil
 }
 
@@ -328,7 +350,7 @@ func (l *loading) dryRun(ctx context.Context) error {
 		return err
 	}
 	l.answer.DryRun = &DryRunAnswer{document("dry-run"), true, l.in.Plan.Table.Name, check.Records, list(check.Reasons),
-		l.in.First().Name, check}
+		list(l.decided), list(l.cautions), l.in.First().Name, check}
 	return nil
 }
 
@@ -427,6 +449,7 @@ func (l *loading) mapped(ctx context.Context) error {
 		}
 		return need("%s", what)
 	}
+	l.doubt(notAsTable(m.Pairings))
 	l.job.Plan, l.job.Spec.Table = m.Plan, m.Plan.Definition()
 	for i := range l.job.Spec.Table.Columns {
 		l.job.Spec.Table.Columns[i].Comment = ""
@@ -483,6 +506,7 @@ func (l *loading) run(ctx context.Context) error {
 	}
 	receipt := load.Started(entry.Name, in.Sources, connect.Canonical(r.Into.URL), l.Version, start)
 	receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: string(r.Mode)}
+	receipt.Decided, receipt.Cautions = l.decided, l.cautions
 	job.Receipt = receipt
 	if r.Every > 0 {
 		stops := l.stops()
@@ -580,9 +604,9 @@ func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job 
 		return err
 	}
 	if ctx.Err() != nil {
-		err = errors.New("stopped; nothing was committed")
+		err = &Stopped{"nothing was committed"}
 		if receipt.Commits > 0 {
-			err = errors.New("stopped; what had been committed on the way stays in the table")
+			err = &Stopped{"what had been committed on the way stays in the table"}
 		}
 	}
 	receipt.Finished = now()

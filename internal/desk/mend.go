@@ -2,7 +2,6 @@ package desk
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"os/user"
@@ -64,7 +63,7 @@ func (d *Desk) Mend(ctx context.Context, r MendRequest) (*MendAnswer, error) {
 	m.End()
 	if err != nil {
 		if ctx.Err() != nil {
-			err = errors.New("stopped; nothing was committed")
+			err = &Stopped{"nothing was committed"}
 		}
 		e.log.Error("mend failed", "error", err)
 		return nil, err

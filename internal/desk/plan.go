@@ -15,11 +15,15 @@ func (d *Desk) Plan(ctx context.Context, in Input) (*Opened, error) {
 		return nil, need("plan: %s is a plan already\n  to see what it does, use 'ambertray look %s'", in.Names[0],
 			in.Names[0])
 	}
-	o, err := d.open(ctx, in, opening{profiled: true, once: true})
+	o, err := d.settled(ctx, in, opening{profiled: true, once: true})
 	if err != nil {
 		return nil, err
 	}
-	return o, o.decided()
+	if err := o.decided(); err != nil {
+		return o, err
+	}
+	d.found(o, intoNew)
+	return o, nil
 }
 
 // A DefineAnswer is the definition of a table.

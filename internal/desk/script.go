@@ -9,6 +9,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/phrase"
+	"ambertray/internal/profile"
 	"ambertray/internal/rows"
 	"ambertray/internal/script"
 	"ambertray/internal/tray"
@@ -24,6 +25,8 @@ type ScriptRequest struct {
 	Rejects string
 	// CopyBlock writes the rows as a block for the database's own client.
 	CopyBlock bool
+	// Strict writes nothing when there are cautions.
+	Strict bool
 }
 
 // A ScriptAnswer is what was written.
@@ -34,6 +37,9 @@ type ScriptAnswer struct {
 	Table    string        `json:"table"`
 	Records  tray.Records  `json:"records"`
 	Reasons  []tray.Reason `json:"reasons"`
+	// Decided and Cautions are as in a receipt.
+	Decided  []string          `json:"decided"`
+	Cautions []profile.Finding `json:"cautions"`
 }
 
 // Outcome is what it comes to: records that were left out wait.
@@ -46,11 +52,15 @@ func (a *ScriptAnswer) Outcome() Outcome {
 
 // Script writes a load as one SQL script.
 func (d *Desk) Script(ctx context.Context, r ScriptRequest) (*ScriptAnswer, error) {
-	o, err := d.open(ctx, r.Input, opening{})
+	o, err := d.settled(ctx, r.Input, opening{})
 	if err != nil {
 		return nil, err
 	}
 	if err := o.decided(); err != nil {
+		return nil, err
+	}
+	decided, cautions := d.found(o, intoNew)
+	if err := strictly(r.Strict, cautions); err != nil {
 		return nil, err
 	}
 	t := o.Plan.Definition()
@@ -73,7 +83,8 @@ func (d *Desk) Script(ctx context.Context, r ScriptRequest) (*ScriptAnswer, erro
 	if err := d.writeScript(ctx, o, r, opt, check); err != nil {
 		return nil, err
 	}
-	return &ScriptAnswer{document("script"), r.Out.File, r.For.Name, t.Name, check.Records, list(check.Reasons)}, nil
+	return &ScriptAnswer{document("script"), r.Out.File, r.For.Name, t.Name, check.Records, list(check.Reasons),
+		list(decided), list(cautions)}, nil
 }
 
 func (d *Desk) writeScript(ctx context.Context, o *Opened, r ScriptRequest, opt script.Options,

@@ -220,6 +220,16 @@ func (b *builder) remarks() {
 	}
 	b.comments.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s)", from,
 		phrase.Count(b.prof.Records, "record"), phrase.Size(src.FileSize))
+	for _, k := range []source.Kind{source.Title, source.Ruler, source.BlankLine, source.Footer} {
+		if n := b.prof.Skipped[k]; n > 0 {
+			b.comments.Head += "\n" + phrase.Count(n, k.String()+" line") + " skipped"
+		}
+	}
+	for _, f := range b.prof.Findings {
+		if f.Column == "" && f.Weight != profile.Note {
+			b.comments.Head += "\n" + remark(f)
+		}
+	}
 	for _, e := range src.Evidence {
 		// What chose a part of the file says so by its name.
 		if set := source.SettingOf(e.What); set != nil && !set.Chooses() {

@@ -131,7 +131,9 @@ func (p *Profile) renames(sources []*source.Source, each []*Profile, headers []s
 			p.find(Finding{Weight: Blocker, Code: CodeRenamed, Column: h, Count: int64(len(in)),
 				Text: fmt.Sprintf("only in %s, which %s no %q, and in its place: is it the same column?", shortList(in),
 					map[bool]string{true: "has", false: "have"}[len(in) == 1], other),
-				Do: fmt.Sprintf("if so, say --same '%s=%s'; if it is another, --same '%s=%s'", h, other, h, h)})
+				Do: fmt.Sprintf("if so, say --same '%s=%s'; if it is another, --same '%s=%s'", h, other, h, h),
+				Answers: []Answer{{fmt.Sprintf("it is the same as %q", other), "same", h + "=" + other},
+					{"it is another", "same", h + "=" + h}}})
 			break
 		}
 	}

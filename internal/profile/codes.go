@@ -47,6 +47,10 @@ const (
 	CodeGap              Code = "gap"
 	CodeColumnsUndecided Code = "columns-undecided"
 	CodeOverEdge         Code = "over-edge"
+	// CodeNotAsPlanned and CodeNotAsTable are differences from a plan and from a
+	// table; they are found when a file is loaded.
+	CodeNotAsPlanned Code = "not-as-planned"
+	CodeNotAsTable   Code = "not-as-table"
 )
 
 // Codes are all of them.
@@ -93,6 +97,8 @@ var Codes = []Code{
 	CodeGap,
 	CodeColumnsUndecided,
 	CodeOverEdge,
+	CodeNotAsPlanned,
+	CodeNotAsTable,
 }
 
 // DecidedByPlan reports whether a plan settles what a finding asks or remarks:
@@ -101,6 +107,27 @@ func (c Code) DecidedByPlan() bool {
 	switch c { // others: remain with a plan
 	case CodeDatesUndecided, CodeMarkUndecided, CodeMarkAssumed, CodeMarkByOthers, CodeRenamed, CodeNearMiss,
 		CodeColumnsUndecided:
+		return true
+	}
+	return false
+}
+
+// OfType reports whether a finding is about the type of a column: where the
+// column of a table has one, it says nothing.
+func (c Code) OfType() bool {
+	switch c { // others: are about what the values mean, or the source
+	case CodeNearMiss, CodeTolerated, CodeAllBlank, CodeNullWordKept, CodeZeroOne, CodeUnixSeconds, CodeUnixMilliseconds,
+		CodeNumbersAsText, CodeCompactDate, CodeMidnight, CodeWhole, CodeTypesDiffer:
+		return true
+	}
+	return false
+}
+
+// OfRejects reports whether a finding is about records that become rejects, and
+// so stand among them after a load.
+func (c Code) OfRejects() bool {
+	switch c { // others: are about records that are loaded
+	case CodeFieldCount, CodeAfterQuote, CodeUnclosedQuote, CodeNULByte, CodeBadEncoding, CodeOverEdge, CodeTolerated:
 		return true
 	}
 	return false

@@ -299,11 +299,16 @@ func (d *decision) dateFindings(days *days, x *candidate) (out []Finding) {
 		ex = mergeExamples(ex, s.first.first)
 	}
 	var names []string
+	var answers []Answer
 	for _, o := range days.undecided {
-		names = append(names, []string{"", "day-first", "month-first", "year-first"}[o])
+		first := []string{"", "day", "month", "year"}[o]
+		names = append(names, first+"-first")
+		answers = append(answers, Answer{"the " + first + " comes first", "dates", first + "-first"})
 	}
-	add(d.finding(Blocker, CodeDatesUndecided,
+	f := d.finding(Blocker, CodeDatesUndecided,
 		fmt.Sprintf("the dates read as well %s; no value decides it", strings.Join(names, " as ")),
-		"say --dates "+strings.Join(names, " or --dates "), days.fits, ex))
+		"say --dates "+strings.Join(names, " or --dates "), days.fits, ex)
+	f.Answers = answers
+	add(f)
 	return out
 }

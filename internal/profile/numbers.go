@@ -395,8 +395,11 @@ func (d *decision) markFindings(ambiguous reading.Mark, f reading.Number) (out [
 				values),
 			"if it separates thousands, say --decimal comma", count, ex)}
 	}
-	return []Finding{d.finding(Blocker, CodeMarkUndecided,
+	open := d.finding(Blocker, CodeMarkUndecided,
 		fmt.Sprintf("the %s in %s may separate thousands or be the decimal mark; nothing in the file decides it", name,
 			values),
-		"say --decimal point (then commas separate thousands) or --decimal comma", count, ex)}
+		"say --decimal point (then commas separate thousands) or --decimal comma", count, ex)
+	open.Answers = []Answer{{"the point is the decimal mark, and commas separate thousands", "decimal", "point"},
+		{"the comma is the decimal mark", "decimal", "comma"}}
+	return []Finding{open}
 }

@@ -46,6 +46,15 @@ type Finding struct {
 	Examples []Example `json:"examples,omitempty"`
 	// Do is what can be done about it.
 	Do string `json:"do,omitempty"`
+	// Answers are those that there are to a blocker, if they are few.
+	Answers []Answer `json:"-"`
+}
+
+// An Answer is one way to decide what the evidence leaves open.
+type Answer struct {
+	Text string // what it means
+	// Option, of options or of the source's settings, is given this value by it.
+	Option, Value string
 }
 
 // A ValueCount is a value and how often it stands in a column.

@@ -11,6 +11,7 @@ import (
 
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
+	"ambertray/internal/profile"
 	"ambertray/internal/source"
 	"ambertray/internal/tally"
 	"ambertray/internal/tray"
@@ -68,6 +69,17 @@ type Reject struct {
 
 // Title names the sources.
 func (l *Load) Title() string { return tray.Names(l.Receipt.Sources) }
+
+// ToLookAt are the cautions of the load that do not stand beside a column.
+func (l *Load) ToLookAt() (out []profile.Finding) {
+	for _, f := range l.Receipt.Cautions {
+		beside := slices.ContainsFunc(l.Columns, func(c Shown) bool { return c.From == f.Column && len(c.Cautions) > 0 })
+		if !beside {
+			out = append(out, f)
+		}
+	}
+	return out
+}
 
 // NewLoad begins the account. Remarks are those that stand in the plan's file.
 func NewLoad(r *tray.Receipt, p *plan.Plan, remarks plan.Comments) *Load {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ambertray/internal/phrase"
+	"ambertray/internal/profile"
 	"ambertray/internal/reading"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
@@ -43,6 +44,10 @@ type Receipt struct {
 	Verdict Verdict  `json:"verdict"`
 	// Commits is how often the load committed on its way, before the last time.
 	Commits int64 `json:"commits,omitempty"`
+	// Decided is what was decided from the evidence, where no plan did; Cautions
+	// are what there was to look at before the load.
+	Decided  []string          `json:"decided,omitempty"`
+	Cautions []profile.Finding `json:"cautions,omitempty"`
 	// Mends and Waivers are what was done about the rejects, in order.
 	Mends   []Mend   `json:"mends,omitempty"`
 	Waivers []Waiver `json:"waivers,omitempty"`
