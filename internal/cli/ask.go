@@ -79,7 +79,8 @@ func (a *app) ask(in *os.File, q desk.Question) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if i := slices.IndexFunc(q.Choices, func(c desk.Choice) bool { return strings.EqualFold(c.Answer, s) }); i >= 0 {
+		if i := slices.IndexFunc(q.Choices,
+			func(c desk.Choice) bool { return strings.EqualFold(c.Answer, s) }); i >= 0 {
 			return q.Choices[i].Answer, nil
 		}
 		if n, err := strconv.Atoi(s); err == nil && n >= 1 && n <= len(q.Choices) {

@@ -180,9 +180,9 @@ func factsOf(o *desk.Opened) (facts []fact) {
 			facts = append(facts, fact{e.What, e.Value, e.Why})
 		}
 	}
-	for _, k := range []source.Kind{source.Title, source.Ruler, source.BlankLine, source.Footer} {
+	for _, k := range source.SkippedAlways {
 		if n := p.Skipped[k]; n > 0 {
-			facts = append(facts, fact{"skipped", plural(n, k.String()+" line"), whereSkipped(o, k)})
+			facts = append(facts, fact{"skipped", k.Words(n), whereSkipped(o, k)})
 		}
 	}
 	if len(p.Keys) == 0 {

@@ -78,7 +78,8 @@ func (a *app) listTray(dir string, all bool) error {
 		sum += ", all clear"
 	}
 	fmt.Fprintf(a.out, "%s  %s: %s\n\n", st.head("Tray"), dir, sum)
-	g := newGrid(st, "", "entry", "table", ">read", ">loaded", ">mended", ">waived", ">waiting", ">cautions", ">age", "file")
+	g := newGrid(st, "", "entry", "table", ">read", ">loaded", ">mended", ">waived", ">waiting", ">cautions", ">age",
+		"file")
 	others := 0
 	left := 0
 	for _, s := range list {

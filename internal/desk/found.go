@@ -71,9 +71,9 @@ func (o *Opened) Decided(into destination) []string {
 	if n := len(o.Sources); n > 1 {
 		out = []string{fmt.Sprintf("each of %s by itself", phrase.Count(int64(n), "source"))}
 	}
-	for _, k := range []source.Kind{source.Title, source.Ruler, source.BlankLine, source.Footer} {
+	for _, k := range source.SkippedAlways {
 		if n := o.Profile.Skipped[k]; n > 0 {
-			out = append(out, phrase.Count(n, k.String()+" line")+" skipped")
+			out = append(out, k.Words(n)+" skipped")
 		}
 	}
 	if into == intoTable {
@@ -125,7 +125,8 @@ func strictly(strict bool, cautions []profile.Finding) error {
 	if !strict || len(cautions) == 0 {
 		return nil
 	}
-	return need("--strict, and there is %s (see above); nothing was done", phrase.Count(int64(len(cautions)), "caution"))
+	return need("--strict, and there is %s (see above); nothing was done",
+		phrase.Count(int64(len(cautions)), "caution"))
 }
 
 // goOn asks whether to go on in spite of cautions about a file. It may write the

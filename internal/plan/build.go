@@ -220,9 +220,9 @@ func (b *builder) remarks() {
 	}
 	b.comments.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s)", from,
 		phrase.Count(b.prof.Records, "record"), phrase.Size(src.FileSize))
-	for _, k := range []source.Kind{source.Title, source.Ruler, source.BlankLine, source.Footer} {
+	for _, k := range source.SkippedAlways {
 		if n := b.prof.Skipped[k]; n > 0 {
-			b.comments.Head += "\n" + phrase.Count(n, k.String()+" line") + " skipped"
+			b.comments.Head += "\n" + k.Words(n) + " skipped"
 		}
 	}
 	for _, f := range b.prof.Findings {

@@ -116,7 +116,8 @@ func (c Code) DecidedByPlan() bool {
 // column of a table has one, it says nothing.
 func (c Code) OfType() bool {
 	switch c { // others: are about what the values mean, or the source
-	case CodeNearMiss, CodeTolerated, CodeAllBlank, CodeNullWordKept, CodeZeroOne, CodeUnixSeconds, CodeUnixMilliseconds,
+	case CodeNearMiss, CodeTolerated, CodeAllBlank, CodeNullWordKept, CodeZeroOne, CodeUnixSeconds,
+		CodeUnixMilliseconds,
 		CodeNumbersAsText, CodeCompactDate, CodeMidnight, CodeWhole, CodeTypesDiffer:
 		return true
 	}

@@ -73,7 +73,8 @@ func (l *Load) Title() string { return tray.Names(l.Receipt.Sources) }
 // ToLookAt are the cautions of the load that do not stand beside a column.
 func (l *Load) ToLookAt() (out []profile.Finding) {
 	for _, f := range l.Receipt.Cautions {
-		beside := slices.ContainsFunc(l.Columns, func(c Shown) bool { return c.From == f.Column && len(c.Cautions) > 0 })
+		beside := slices.ContainsFunc(l.Columns,
+			func(c Shown) bool { return c.From == f.Column && len(c.Cautions) > 0 })
 		if !beside {
 			out = append(out, f)
 		}

@@ -133,6 +133,7 @@ func sampleWith(text []byte, whole bool, f delimited.Form, most int, texts bool)
 		if !r.blank {
 			r.ruler = IsRuler(&rec)
 		}
+		r.empty = rec.HasNothing()
 		r.fields = make([]string, len(rec.Fields))
 		if texts {
 			r.raw = string(rec.Raw)
@@ -166,5 +167,6 @@ type sampleRow struct {
 	quoted       int
 	fault        delimited.Fault
 	blank, ruler bool
+	empty        bool // delimiters only
 	raw          string
 }

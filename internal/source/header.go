@@ -35,6 +35,7 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 		}
 		return false, nil
 	}
+	l.KeepBlank = known.KeepBlank != nil && *known.KeepBlank
 	l.Header, l.Skip, l.Columns, s.Titles, s.HeaderRuler, s.Doubt = 0, 0, nil, nil, false, ""
 	header := -1 // index in rows
 	switch {
@@ -75,7 +76,7 @@ func (s *Source) headOf(text []byte, whole bool) *head {
 	h := &head{Source: s, rows: sample(text, whole, s.Layout.Form, sampleRecords), fields: 1}
 	counts := map[int]int{}
 	for i, r := range h.rows {
-		if !r.blank && !r.ruler {
+		if !r.blank && !r.ruler && !r.empty {
 			counts[len(r.fields)]++
 			h.filled = append(h.filled, i)
 		}
@@ -121,6 +122,9 @@ func (h *head) find() int {
 	if !h.like(len(rows[filled[first]].fields)) {
 		first = 0
 	}
+	if at := h.underTitles(first); at > 0 {
+		first = at
+	}
 	row := rows[filled[first]]
 	if named, _ := looksNamed(row.fields); !named && first > 0 {
 		// A header may have more or fewer names than the records fields.
@@ -143,6 +147,9 @@ func (h *head) find() int {
 		return -1
 	}
 	why = "its fields are all different, filled and no numbers or dates"
+	if repeats(row.fields) {
+		why = "its fields are filled and no numbers or dates, though not all different"
+	}
 	if h.typedBelow(first, len(row.fields)) {
 		why += ", while records below have some"
 	} else if len(filled) > first+1 {
@@ -150,6 +157,35 @@ func (h *head) find() int {
 	}
 	h.note("header", fmt.Sprintf("line %d", row.line), why, false)
 	return filled[first]
+}
+
+// underTitles finds, under titles that are padded with delimiters to the width
+// of the records, the row that could be the header; 0: there is none. A title
+// has one text, or is filled to less than a third.
+func (h *head) underTitles(first int) int {
+	title := func(fields []string) bool {
+		filled, text := 0, false
+		for _, f := range fields {
+			if f = strings.TrimSpace(f); f != "" {
+				filled++
+				text = text || !dataLike(f)
+			}
+		}
+		return text && (filled == 1 || 3*filled < len(fields))
+	}
+	at := first
+	for at < len(h.filled)-1 && at-first < titleLimit && h.fields > 1 && title(h.rows[h.filled[at]].fields) {
+		at++
+	}
+	if at == first {
+		return 0
+	}
+	fields := h.rows[h.filled[at]].fields
+	if named, _ := looksNamed(fields); !named || slices.ContainsFunc(fields, func(f string) bool { return f == "" }) ||
+		!h.typedBelow(at, len(fields)) && at+1 < len(h.filled) && title(h.rows[h.filled[at+1]].fields) {
+		return 0
+	}
+	return at
 }
 
 // typedBelow reports whether a row below the one of that index in filled has a
@@ -194,7 +230,7 @@ func (h *head) settle(header int) {
 		}
 	}
 	for i := 0; i <= start; i++ {
-		if i != header && !rows[i].blank && !rows[i].ruler {
+		if i != header && !rows[i].blank && !rows[i].ruler && !rows[i].empty {
 			h.Titles = append(h.Titles, rows[i].raw)
 		}
 	}
@@ -220,10 +256,26 @@ func looksNamed(fields []string) (bool, string) {
 		}
 		seen[f] = true
 	}
+	if len(seen) == 1 && len(fields)-blanks > 1 {
+		return false, "the fields of the first record are all the same"
+	}
 	if len(seen) == 0 || blanks*3 > len(fields) {
 		return false, "the first record has blank fields"
 	}
 	return true, ""
+}
+
+// repeats reports whether a field stands twice.
+func repeats(fields []string) bool {
+	seen := map[string]bool{}
+	for _, f := range fields {
+		f = strings.TrimSpace(f)
+		if seen[f] && f != "" {
+			return true
+		}
+		seen[f] = true
+	}
+	return false
 }
 
 var dated = regexp.MustCompile(`^\d{1,4}[-/.]\d{1,2}[-/.]\d{1,4}([ T]\d|$)|^\d{1,2}:\d\d(:\d\d)?$`)
@@ -256,7 +308,7 @@ func (s *Source) decideFooter() error {
 	var texts []string
 	for i := len(tail) - 1; i > 0 && n < 5; i-- {
 		r := tail[i]
-		if r.blank || r.ruler {
+		if r.blank || r.ruler || r.empty {
 			continue
 		}
 		first := ""
@@ -273,7 +325,8 @@ func (s *Source) decideFooter() error {
 		full := len(r.fields) == len(s.Layout.Columns) && len(r.fields) > 1 &&
 			!slices.ContainsFunc(r.fields, func(f string) bool { return strings.TrimSpace(f) == "" })
 		above := i - 1
-		for above > 0 && (tail[above].blank || tail[above].ruler || footerWords.MatchString(tail[above].fields[0])) {
+		for above > 0 && (tail[above].blank || tail[above].ruler || tail[above].empty ||
+			footerWords.MatchString(tail[above].fields[0])) {
 			above--
 		}
 		if full && !dataLike(tail[above].fields[0]) {

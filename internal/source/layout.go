@@ -17,6 +17,8 @@ type Layout struct {
 	Skip int64
 	// Footer is how many records at the end are not data: totals and remarks.
 	Footer int
+	// KeepBlank takes records of delimiters only as data.
+	KeepBlank bool
 	// Lead is how many columns stand before those of the sender: in a file of
 	// rejects that come back, the number of each.
 	Lead int

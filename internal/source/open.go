@@ -21,10 +21,12 @@ type Known struct {
 	Escape    *string // "" for none: quotes are doubled
 	// Columns are the characters, from 0, at which the columns of a text of fixed
 	// columns start; nil: it is not known to be one.
-	Columns   []int
-	Header    *int64 // 0 for none
-	Skip      *int64
-	Footer    *int
+	Columns []int
+	Header  *int64 // 0 for none
+	Skip    *int64
+	Footer  *int
+	// KeepBlank takes records of delimiters only as data.
+	KeepBlank *bool
 	MaxRecord int // bytes
 	// Member of an archive, by its name or a pattern.
 	Member string

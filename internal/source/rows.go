@@ -3,6 +3,7 @@ package source
 import (
 	"bytes"
 
+	"ambertray/internal/phrase"
 	"ambertray/internal/source/delimited"
 )
 
@@ -16,6 +17,8 @@ const (
 	Ruler
 	BlankLine
 	Footer
+	// BlankRecord is a record of delimiters only.
+	BlankRecord
 	// LeftOut is a record that a condition of the plan leaves out.
 	LeftOut
 	// Kinds is how many there are.
@@ -24,7 +27,7 @@ const (
 
 // String is the kind as receipts name it.
 func (k Kind) String() string {
-	return [Kinds]string{"data", "title", "ruler", "blank", "footer", "left-out"}[k]
+	return [Kinds]string{"data", "title", "ruler", "blank", "footer", "blank-record", "left-out"}[k]
 }
 
 // Rows reads the rows of chunks and tells what each is.
@@ -49,7 +52,7 @@ func (r *Rows) Reset(c *delimited.Chunk) {
 		var filled []int
 		r.split.Reset(c)
 		for n := 0; r.split.Next(&rec); n++ {
-			if !rec.IsBlank() {
+			if !rec.IsBlank() && !rec.HasNothing() {
 				filled = append(filled, n)
 			}
 		}
@@ -86,8 +89,12 @@ func (r *Rows) Next(rec *delimited.Record) (kind Kind, ok bool) {
 	if r.footerAt >= 0 && r.row > r.footerAt {
 		return Footer, true
 	}
+	if len(rec.Fields) > 1 && (len(rec.Fields[0]) == 0 || rec.Fields[0][0] <= ' ') && !r.layout.KeepBlank &&
+		rec.HasNothing() {
+		return BlankRecord, true
+	}
 	switch rec.Raw[0] {
-	case '-', '=', '+', '_', '|', '*', '#', ' ', '~':
+	case '-', '=', '+', '_', '|', '*', '#', ' ', '~', '"':
 		if IsRuler(rec) {
 			return Ruler, true
 		}
@@ -95,16 +102,46 @@ func (r *Rows) Next(rec *delimited.Record) (kind Kind, ok bool) {
 	return Data, true
 }
 
+// Words says how many rows of a kind were skipped.
+func (k Kind) Words(n int64) string {
+	switch k { // others: are lines
+	case LeftOut:
+		return phrase.Count(n, "record") + " left out by the plan"
+	case BlankRecord:
+		return phrase.Count(n, "blank record")
+	}
+	return phrase.Count(n, k.String()+" line")
+}
+
+// KindOf is the kind that receipts name so; ok is false for others.
+func KindOf(name string) (k Kind, ok bool) {
+	for k := range Kinds {
+		if k.String() == name {
+			return k, true
+		}
+	}
+	return Data, false
+}
+
+// SkippedAlways are the kinds that no plan has to name.
+var SkippedAlways = []Kind{Title, Ruler, BlankLine, BlankRecord, Footer}
+
 // IsRuler reports a row that only draws a line: every field that is not blank
-// is at least three times the same one of -=_*#~, perhaps between pluses.
+// is at least three times the same one of -=_*#~, perhaps between pluses. In
+// quotes, which sheets have around all text, every field has to be drawn, and
+// there have to be two: of one, somebody wrote a value.
 func IsRuler(rec *delimited.Record) bool {
 	drawn := false
-	for i, f := range rec.Fields {
-		if rec.Quoted(i) {
-			return false // somebody wrote a value
-		}
+	quoted := rec.AnyQuoted()
+	if quoted && len(rec.Fields) < 2 {
+		return false
+	}
+	for _, f := range rec.Fields {
 		f = bytes.Trim(f, " +|:")
 		if len(f) == 0 {
+			if quoted {
+				return false
+			}
 			continue
 		}
 		if len(f) < 3 || bytes.IndexByte([]byte("-=_*#~"), f[0]) < 0 || len(bytes.Trim(f, string(f[0])+"+|")) > 0 {

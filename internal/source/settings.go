@@ -137,6 +137,17 @@ var Settings = []*Setting{
 			return err
 		},
 		show: func(s *Source) (string, bool) { return fmt.Sprint(s.Layout.Footer), s.Layout.Footer > 0 }},
+	{Key: "blank_records", option: "blank-records",
+		Help: "records of delimiters only: skip (and count), or keep as rows of nulls",
+		put: func(k *Known, v string) error {
+			keep := v == "keep"
+			k.KeepBlank = &keep
+			if v != "keep" && v != "skip" {
+				return allowed(fmt.Errorf("%q is neither", v), "use skip or keep")
+			}
+			return nil
+		},
+		show: func(s *Source) (string, bool) { return "keep", s.Layout.KeepBlank }},
 }
 
 // SettingOf finds a setting by its key, or returns nil.

@@ -244,3 +244,47 @@ func TestUnreplace(t *testing.T) {
 type iotestOneByte struct{ r io.Reader }
 
 func (o iotestOneByte) Read(p []byte) (int, error) { return o.r.Read(p[:min(1, len(p))]) }
+
+// Rows that are not data are known by what they are, padded with delimiters or
+// not, quoted or not.
+func TestPaddedTitles(t *testing.T) {
+	for name, x := range map[string]struct {
+		text    string
+		header  int64
+		columns int
+		skipped map[Kind]int
+	}{
+		"padded titles":    {"Tolls register,,,\nas of March,,,\n,,,\nid,toll,lock,day\n1,0.50,Old Basin,2024-01-31\n,,,\n3,1.00,Withy Cut,2024-02-03\nTotal,1.50,,\n", 4, 4, map[Kind]int{BlankRecord: 1, Footer: 1}},
+		"all text":         {"Boats,\n,\nname,home\nWren,Old Basin\nHeron,Withy Cut\n", 3, 2, nil},
+		"quoted ruler":     {"\"id\",\"name\"\n\"----\",\"----\"\n\"1\",\"a\"\n\"2\",\"b\"\n", 1, 2, map[Kind]int{Ruler: 1}},
+		"ruler at the top": {"-----,-----\nid,name\n-----,-----\n1,a\n2,b\n", 2, 2, map[Kind]int{Ruler: 1}},
+		"no header":        {"1,,\n2,a,b\n3,c,d\n", 0, 3, nil},
+		"quoted blanks":    {"id,name\n1,a\n\"\",\"\"\n", 1, 2, nil},
+		"dashes as values": {"id\n\"---\"\n\"b\"\n", 1, 1, nil},
+		"tabs only":        {"id\tname\n1\ta\n\t\n2\tb\n", 1, 2, map[Kind]int{BlankRecord: 1}},
+	} {
+		path := filepath.Join(t.TempDir(), "x.csv")
+		require.NoError(t, os.WriteFile(path, []byte(x.text), 0o666))
+		s, err := Open(t.Context(), path, Known{})
+		require.NoError(t, err, name)
+		assert.Equal(t, x.header, s.Layout.Header, name)
+		assert.Len(t, s.Layout.Columns, x.columns, name)
+		got := map[Kind]int{}
+		require.NoError(t, s.Each(func(k Kind, _ *delimited.Record) error { got[k]++; return nil }))
+		delete(got, Data)
+		if x.skipped == nil {
+			x.skipped = map[Kind]int{}
+		}
+		assert.Equal(t, x.skipped, got, name)
+		s.Close()
+	}
+	keep := true
+	path := filepath.Join(t.TempDir(), "x.csv")
+	require.NoError(t, os.WriteFile(path, []byte("id,name\n1,a\n,\n"), 0o666))
+	s, err := Open(t.Context(), path, Known{KeepBlank: &keep})
+	require.NoError(t, err)
+	defer s.Close()
+	n := 0
+	require.NoError(t, s.Each(func(k Kind, _ *delimited.Record) error { n++; assert.Equal(t, Data, k); return nil }))
+	assert.Equal(t, 2, n)
+}

@@ -112,8 +112,8 @@ type Skip struct {
 
 // Words says how many rows of a kind were skipped.
 func (s Skip) Words() string {
-	if s.Kind == source.LeftOut.String() {
-		return phrase.Count(s.Count, "record") + " left out by the plan"
+	if k, ok := source.KindOf(s.Kind); ok {
+		return k.Words(s.Count)
 	}
 	return phrase.Count(s.Count, s.Kind+" line")
 }

@@ -42,6 +42,20 @@ func (r *Record) IsBlank() bool {
 	return len(r.Fields) <= 1 && len(bytes.Trim(r.Raw, " \t")) == 0
 }
 
+// HasNothing reports a record of delimiters, and perhaps spaces, only. An empty
+// pair of quotes is something that somebody wrote.
+func (r *Record) HasNothing() bool {
+	if len(r.Fields) < 2 || len(r.quoted) > 0 {
+		return false
+	}
+	for _, f := range r.Fields {
+		if len(f) > 0 && len(bytes.Trim(f, " \t")) > 0 {
+			return false
+		}
+	}
+	return true
+}
+
 // A Splitter takes chunks apart. It is not safe for concurrent use; use one
 // for each goroutine.
 type Splitter struct {
