@@ -7,11 +7,9 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/signal"
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -52,7 +50,7 @@ func (a *app) printFound(e desk.FoundEvent) {
 var errUnanswered = needed("not answered; nothing was changed")
 
 // ask puts a question to the person at the terminal.
-func (a *app) ask(in *os.File, q desk.Question) (string, error) {
+func (a *app) ask(ctx context.Context, in *os.File, q desk.Question) (string, error) {
 	text := q.Ask
 	if q.Column != "" {
 		text = q.Column + ": " + text
@@ -64,7 +62,7 @@ func (a *app) ask(in *os.File, q desk.Question) (string, error) {
 	}
 	if len(q.Choices) == 0 {
 		fmt.Fprint(a.err, "Type yes to go on: ")
-		return a.line(in)
+		return a.line(ctx, in)
 	}
 	for i, c := range q.Choices {
 		option := ""
@@ -75,7 +73,7 @@ func (a *app) ask(in *os.File, q desk.Question) (string, error) {
 	}
 	for {
 		fmt.Fprintf(a.err, "1 to %d: ", len(q.Choices))
-		s, err := a.line(in)
+		s, err := a.line(ctx, in)
 		if err != nil {
 			return "", err
 		}
@@ -90,8 +88,8 @@ func (a *app) ask(in *os.File, q desk.Question) (string, error) {
 }
 
 // line reads what is typed, in lower case.
-func (a *app) line(in *os.File) (string, error) {
-	s, err := a.prompted(in, func() (string, error) {
+func (a *app) line(ctx context.Context, in *os.File) (string, error) {
+	s, err := a.prompted(ctx, in, func() (string, error) {
 		s, err := bufio.NewReader(in).ReadString('\n')
 		if errors.Is(err, io.EOF) {
 			fmt.Fprintln(a.err)
@@ -102,9 +100,9 @@ func (a *app) line(in *os.File) (string, error) {
 	return strings.ToLower(strings.TrimSpace(s)), err
 }
 
-func (a *app) password(in *os.File, url string) (string, error) {
+func (a *app) password(ctx context.Context, in *os.File, url string) (string, error) {
 	fmt.Fprintf(a.err, "Password for %s: ", url)
-	s, err := a.prompted(in, func() (string, error) {
+	s, err := a.prompted(ctx, in, func() (string, error) {
 		b, err := term.ReadPassword(int(in.Fd()))
 		if errors.Is(err, io.EOF) {
 			err = errUnanswered
@@ -117,9 +115,7 @@ func (a *app) password(in *os.File, url string) (string, error) {
 
 // prompted reads from the terminal, and lets go of it at Ctrl-C or a request to
 // end. The reading goes on in vain then; the program is about to end.
-func (a *app) prompted(in *os.File, read func() (string, error)) (string, error) {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
+func (a *app) prompted(ctx context.Context, in *os.File, read func() (string, error)) (string, error) {
 	before, err := term.GetState(int(in.Fd()))
 	if err != nil {
 		return "", err

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"log/slog"
 	"os"
@@ -43,8 +44,8 @@ func (a *app) person() (*os.File, bool) {
 func (a *app) newDesk(log *slog.Logger) *desk.Desk {
 	d := &desk.Desk{Version: a.version, Stdin: a.in, Log: log, Meter: a.newMeter, Tell: a.told}
 	if in, ok := a.person(); ok {
-		d.Password = func(url string) (string, error) { return a.password(in, url) }
-		d.Ask = func(q desk.Question) (string, error) { return a.ask(in, q) }
+		d.Password = func(ctx context.Context, url string) (string, error) { return a.password(ctx, in, url) }
+		d.Ask = func(ctx context.Context, q desk.Question) (string, error) { return a.ask(ctx, in, q) }
 	}
 	return d
 }

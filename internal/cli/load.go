@@ -117,7 +117,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	answer, err := a.desk.Load(ctx, desk.LoadRequest{Input: in, Into: f.at(f.into), Mode: db.Mode(f.mode), Like: f.like,
 		ByPosition:   f.byPosition,
 		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, DryRun: f.dryRun, Yes: f.yes, Strict: f.strict,
-			Again: f.again,
+		Again:         f.again,
 		AcceptChanges: f.accept, Limit: limit, Every: f.every})
 	return a.answered(answer, err)
 }

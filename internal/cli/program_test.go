@@ -161,7 +161,8 @@ func TestLoadIntoSQLite(t *testing.T) {
 	b.write("passages.csv", passages)
 	r := b.run(0, "load", "passages.csv", "--into", "sqlite:canal.db")
 	assert.Contains(t, r.out, "verdict  clear")
-	assert.Empty(t, r.err, "silent where there is no terminal")
+	assert.Contains(t, r.err, "Found in passages.csv\n  decided  encoding utf-8; delimiter comma; quote double; header in line 1; 5 columns: passage_id integer")
+	assert.NotContains(t, r.err, "%", "no progress where there is no terminal")
 	assert.Equal(t, [][]string{
 		{"1", "2024-01-31", "Nether Lock, east", "000417", "12.5"},
 		{"2", "2024-02-01", `The "Top"`, "001204", "<null>"},

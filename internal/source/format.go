@@ -33,22 +33,15 @@ type format struct {
 	lacks string
 }
 
-// formats is what is recognised, in the order in which it is tried. What is none
+// formats is what is recognised and read, in the order in which it is tried;
+// behind it, what is recognised and not read is tried, see [foreign]. What is none
 // of them is text: see detect.
 var formats = []*format{
 	{name: "gzip", is: begins("\x1f\x8b"), open: (*Source).gunzip, wraps: true},
 	{name: "workbook", is: isBook, open: (*Source).takeSheet, takes: []string{"sheet", "range"}},
+	{name: "a document, and not a workbook", is: isDocument, lacks: "save its table as .xlsx, .ods or delimited text"},
 	{name: "zip archive", is: begins("PK\x03\x04", "PK\x05\x06"), open: (*Source).takeMember, wraps: true,
 		takes: []string{"member"}},
-
-	{name: "an older binary workbook (.xls), or one with a password", is: begins("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"),
-		lacks: "open it, and save it as .xlsx without a password"},
-	{name: "a PDF document", is: begins("%PDF"), lacks: "ask for the data as a delimited file"},
-	{name: "a picture", is: begins("\x89PNG", "\xff\xd8\xff"), lacks: "ask for the data as a delimited file"},
-	{name: "an SQLite database", is: begins("SQLite format 3\x00"), lacks: "it is a place to load into, with --into"},
-	{name: "zstd data", is: begins("\x28\xb5\x2f\xfd"), lacks: "unpack it first"},
-	{name: "bzip2 data", is: begins("BZh"), lacks: "unpack it first"},
-	{name: "a Parquet file", is: begins("PAR1"), lacks: "ask for the data as a delimited file"},
 }
 
 // mostWraps is how often something may be packed within something.
@@ -80,13 +73,13 @@ func (s *Source) formatOf() (*format, error) {
 	if err != nil {
 		return nil, err
 	}
-	head := make([]byte, 512)
+	head := make([]byte, 4096)
 	n, err := io.ReadFull(f, head)
 	f.Close()
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
 		return nil, err
 	}
-	for _, x := range formats {
+	for _, x := range slices.Concat(formats, foreign) {
 		is, err := x.is(s, head[:n])
 		if err != nil {
 			return nil, s.unpackProblem(err)
@@ -104,7 +97,11 @@ func (s *Source) unpack(ctx context.Context, known Known) error {
 	s.unpacked = cmp.Or(known.MaxUnpacked, DefaultUnpacked)
 	if s.flow != nil {
 		// It is unpacked already; what is packed once more is found to be binary.
-		return nil
+		x, err := s.formatOf()
+		if err == nil && x != nil && x.open == nil && known.Encoding == "" {
+			err = s.isForeign(x)
+		}
+		return err
 	}
 	var been []*format
 	for {
@@ -118,7 +115,7 @@ func (s *Source) unpack(ctx context.Context, known Known) error {
 		case x.open == nil && known.Encoding != "":
 			return s.untaken(been, known) // a person says that it is text
 		case x.open == nil:
-			return &Problem{Source: s.Name, What: "is " + x.name + ", not delimited text", Do: x.lacks}
+			return s.isForeign(x)
 		case len(been) == mostWraps:
 			return &Problem{Source: s.Name, What: "is packed within others, " + fmt.Sprint(mostWraps) + " deep",
 				Do: "unpack it first"}
@@ -133,6 +130,10 @@ func (s *Source) unpack(ctx context.Context, known Known) error {
 			return err
 		}
 	}
+}
+
+func (s *Source) isForeign(x *format) error {
+	return &Problem{Source: s.Name, What: "is " + x.name + ", not delimited text", Do: x.lacks}
 }
 
 // takeOut keeps what is known of the file itself, and takes out what is in it.

@@ -7,6 +7,8 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"regexp"
+	"strings"
 	"time"
 
 	"ambertray/internal/source/workbook"
@@ -51,6 +53,9 @@ func Open(ctx context.Context, name string, known Known) (*Source, error) {
 	}
 	info, err := os.Stat(name)
 	if err != nil {
+		if scheme := schemeOf(name); scheme != "" {
+			return nil, notFetched(name, scheme)
+		}
 		p := &Problem{Source: name, What: "cannot be read", Err: cause(err), Do: "check the path and its permissions"}
 		if errors.Is(err, fs.ErrNotExist) {
 			p.What, p.Err, p.Do = "no such file", nil, "check the path; it is taken from the folder the program runs in"
@@ -67,6 +72,31 @@ func Open(ctx context.Context, name string, known Known) (*Source, error) {
 			Do: "nothing can be loaded from it; ask for the file again"}
 	}
 	return s.settle(ctx, known)
+}
+
+var scheme = regexp.MustCompile(`^([a-z][a-z0-9+.-]+)://|^(sqlite|sqlserver|oracle|jdbc:[a-z]+|mailto|s3):`)
+
+// schemeOf is the scheme of what is written like a link (RFC 3986, 3.1), or empty.
+func schemeOf(name string) string {
+	m := scheme.FindStringSubmatch(strings.ToLower(name))
+	if m == nil {
+		return ""
+	}
+	return cmp.Or(m[1], m[2])
+}
+
+// notFetched says what to do about a link of another kind.
+func notFetched(name, scheme string) error {
+	p := &Problem{Source: redactLink(name), What: "is a link of " + scheme + ", which is not fetched", Decision: true,
+		Do: "fetch it with the tool for that, or pipe it in: … | ambertray look -"}
+	switch strings.TrimPrefix(scheme, "jdbc:") {
+	case "sqlite", "postgres", "postgresql", "mysql", "mariadb", "sqlserver", "oracle":
+		p.What, p.Do = "is the URL of a database, not a file",
+			"a database is named with --into; 'ambertray peek' and 'ambertray export' read one"
+	case "file":
+		p.What, p.Do = "is a link to a file here", "write its path instead"
+	}
+	return p
 }
 
 // openAway opens what is not a file here: it is brought here first.

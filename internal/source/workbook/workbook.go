@@ -103,6 +103,18 @@ func Holds(r io.ReaderAt, size int64) (bool, error) {
 	return open != nil, err
 }
 
+// IsDocument reports whether a zip archive that is no workbook is a text or
+// slides: of Office Open XML (ECMA-376 part 2, 10.1.2.4: content types) or
+// OpenDocument (part 2, 3.3: mimetype).
+func IsDocument(r io.ReaderAt, size int64) (bool, error) {
+	p, open, err := partsOf(r, size)
+	if err != nil || open != nil {
+		return false, err
+	}
+	return p.files["[Content_Types].xml"] != nil || p.files["mimetype"] != nil && p.files["META-INF/manifest.xml"] != nil,
+		nil
+}
+
 // Open reads the list of sheets. It returns nil without an error for a zip
 // archive that is no workbook.
 func Open(r io.ReaderAt, size int64, limits Limits) (*Book, error) {
