@@ -314,3 +314,24 @@ columns:
 		assert.Contains(t, b.run(2, "dictionary", "plan.yaml", "--format", "pdf").err, "markdown, html or csv")
 	})
 }
+
+// What reads cannot change: a query that would is refused by the database.
+func TestReadingIsReadOnly(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		s.exec(t, "CREATE TABLE boats (id INTEGER NOT NULL PRIMARY KEY, name VARCHAR(20))", "INSERT INTO boats VALUES (1, 'Wren'), (2, 'Heron')")
+		for _, query := range []string{"DELETE FROM boats", "DELETE FROM boats RETURNING id", "DROP TABLE boats", "UPDATE boats SET name = 'x'",
+			"INSERT INTO boats VALUES (3, 'x')", "CREATE TABLE other AS SELECT * FROM boats"} {
+			r := b.run(1, "export", s.url, "--query", query, "-o", "q.csv")
+			assert.NotEmpty(t, r.err, query)
+			assert.False(t, b.exists("q.csv"), query)
+			var all, same int
+			require.NoError(t, s.db.QueryRow("SELECT count(*), sum(CASE WHEN name IN ('Wren', 'Heron') THEN 1 ELSE 0 END) FROM boats").Scan(&all, &same), query)
+			assert.Equal(t, []int{2, 2}, []int{all, same}, query)
+		}
+		assert.Equal(t, []string{"boats"}, s.tables(t))
+		b.run(0, "export", s.url, "--query", "SELECT id FROM boats", "-o", "q.csv")
+		b.run(0, "peek", s.url)
+		b.run(0, "peek", s.url, "boats")
+		b.run(0, "dictionary", s.url, "boats")
+	})
+}

@@ -51,6 +51,8 @@ type Address struct {
 	CreateDatabase bool
 	// Existing refuses to create a file that is not there.
 	Existing bool
+	// ReadOnly makes the database refuse whatever would change it.
+	ReadOnly bool
 	// Timeout bounds the connecting, unless the URL says otherwise.
 	Timeout time.Duration
 }

@@ -35,10 +35,10 @@ type Desk struct {
 	// Ask puts a question to a person and returns the answer: that of one of its
 	// choices, or [Yes] where it has none. Nil: nobody is there, and what would be
 	// asked is a [Need].
-	Ask func(Question) (string, error)
+	Ask func(context.Context, Question) (string, error)
 	// Password asks for the password of a database, whose URL is given without
 	// it. It may be nil.
-	Password func(url string) (string, error)
+	Password func(ctx context.Context, url string) (string, error)
 	// Meter begins to show how far something is; nil: nobody looks.
 	Meter func(ctx context.Context, stage string, size int64) Meter
 	// Tell hears what happens before the answer; nil: nobody does.
@@ -128,11 +128,11 @@ const (
 )
 
 // confirm asks a question. Without a yes, it is a need.
-func (d *Desk) confirm(q Question) error {
+func (d *Desk) confirm(ctx context.Context, q Question) error {
 	if d.Ask == nil {
 		return need("%s\n  %s; nothing was changed", q.Ask, q.Answer)
 	}
-	answer, err := d.Ask(q)
+	answer, err := d.Ask(ctx, q)
 	if err != nil {
 		return err
 	}

@@ -45,7 +45,20 @@ func newBench(t *testing.T) *bench {
 // person lets questions be answered.
 func (b *bench) person(answer string) {
 	b.answers = answer
-	b.Ask = func(q Question) (string, error) { b.asked = append(b.asked, q); return b.answers, nil }
+	b.Ask = func(_ context.Context, q Question) (string, error) {
+		b.asked = append(b.asked, q)
+		return b.answers, nil
+	}
+}
+
+// told are the events of a kind.
+func told[E Event](b *bench) (out []E) {
+	for _, e := range b.told {
+		if e, ok := e.(E); ok {
+			out = append(out, e)
+		}
+	}
+	return out
 }
 
 func (b *bench) file(t *testing.T, name, text string) string {
@@ -101,8 +114,12 @@ func TestLoadAnswers(t *testing.T) {
 	a, err = b.Load(ctx, r)
 	require.NoError(t, err)
 	assert.EqualValues(t, 6, a.Receipt.Table.Rows)
-	assert.IsType(t, MappedEvent{}, b.told[0])
-	assert.Equal(t, match.Fine, b.told[0].(MappedEvent).Mapping[0].Weight)
+	found, mapped := told[FoundEvent](b), told[MappedEvent](b)
+	require.Len(t, mapped, 1)
+	assert.Equal(t, match.Fine, mapped[0].Mapping[0].Weight)
+	require.NotEmpty(t, found)
+	assert.Contains(t, found[0].Decided, "3 columns: id integer, paid_on date, toll decimal(4,2)")
+	assert.NotContains(t, strings.Join(found[len(found)-1].Decided, " "), "columns", "the table has the types")
 }
 
 // A question is a value with its answer, and no question where nobody is there.
@@ -131,6 +148,7 @@ func TestQuestions(t *testing.T) {
 	assert.Len(t, b.asked, 4)
 
 	// What the values leave open has the finding's code.
+	b.Ask = nil
 	r = b.request(b.file(t, "days.csv", "id,day\n1,01/02/2024\n2,03/04/2024\n"))
 	_, err = b.Load(ctx, r)
 	var open *OpenQuestions

@@ -67,7 +67,7 @@ func example(o *Opened, at int) string {
 
 // TableDictionary describes a table that there is.
 func (d *Desk) TableDictionary(ctx context.Context, at DatabaseRequest, name string) (*report.Dictionary, error) {
-	conn, err := d.connect(ctx, at, true)
+	conn, err := d.connect(ctx, at, toRead)
 	if err != nil {
 		return nil, err
 	}

@@ -24,15 +24,24 @@ type DatabaseRequest struct {
 	Create bool
 }
 
-// connect opens a database; one in a file is created if need be, unless it has
-// to exist.
-func (d *Desk) connect(ctx context.Context, r DatabaseRequest, existing bool) (db.Session, error) {
+// A purpose is what a database is connected for.
+type purpose int
+
+const (
+	toLoad   purpose = iota // one in a file is created if need be
+	toChange                // what is there
+	toRead                  // and the database refuses whatever would change it
+)
+
+// connect opens a database.
+func (d *Desk) connect(ctx context.Context, r DatabaseRequest, why purpose) (db.Session, error) {
 	var ask func() (string, error)
 	if d.Password != nil {
-		ask = func() (string, error) { return d.Password(connect.Redact(r.URL)) }
+		ask = func() (string, error) { return d.Password(ctx, connect.Redact(r.URL)) }
 	}
 	conn, err := connect.Open(ctx, r.URL,
-		connect.Options{Password: connect.Password(r.PasswordFile, ask), CreateDatabase: r.Create, Existing: existing})
+		connect.Options{Password: connect.Password(r.PasswordFile, ask), CreateDatabase: r.Create,
+			Existing: why != toLoad, ReadOnly: why == toRead})
 	return conn, badURL(err)
 }
 
@@ -123,7 +132,11 @@ func (d *Desk) entryAt(ctx context.Context, name string, at DatabaseRequest, cla
 	if at.URL == "" {
 		at.URL = r.Database
 	}
-	if e.conn, err = d.connect(ctx, at, true); err != nil {
+	why := toRead
+	if claimed || pending != nil {
+		why = toChange
+	}
+	if e.conn, err = d.connect(ctx, at, why); err != nil {
 		return nil, err
 	}
 	if pending != nil {

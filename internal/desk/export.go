@@ -69,7 +69,7 @@ func (d *Desk) Export(ctx context.Context, r ExportRequest) (*ExportAnswer, erro
 	if err := planOut.free("--plan"); err != nil {
 		return nil, err
 	}
-	conn, err := d.connect(ctx, r.From, true)
+	conn, err := d.connect(ctx, r.From, toRead)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"slices"
@@ -131,7 +132,7 @@ func strictly(strict bool, cautions []profile.Finding) error {
 
 // goOn asks whether to go on in spite of cautions about a file. It may write the
 // plan of the load instead.
-func (l *loading) goOn() error {
+func (l *loading) goOn(ctx context.Context) error {
 	if len(l.doubts) == 0 || l.req.Yes || l.Ask == nil {
 		return nil
 	}
@@ -143,7 +144,7 @@ func (l *loading) goOn() error {
 	if !FileExists(file) {
 		q.Choices = append(q.Choices, Choice{"plan", "write the plan to " + file + ", to be edited and loaded", ""})
 	}
-	answer, err := l.Ask(q)
+	answer, err := l.Ask(ctx, q)
 	switch {
 	case err != nil:
 		return err

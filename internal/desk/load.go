@@ -204,7 +204,7 @@ func (d *Desk) Load(ctx context.Context, r LoadRequest) (*LoadAnswer, error) {
 	if err := strictly(r.Strict, l.cautions); err != nil || r.DryRun {
 		return l.answer, err
 	}
-	if err := l.goOn(); err != nil {
+	if err := l.goOn(ctx); err != nil {
 		return l.answer, err
 	}
 	if err := l.confirmed(ctx); err != nil {
@@ -363,7 +363,7 @@ func (l *loading) where() string {
 // meet connects, and sees whether the table is there as the mode wants it.
 func (l *loading) meet(ctx context.Context) (err error) {
 	r := l.req
-	if l.conn, err = l.connect(ctx, r.Into, false); err != nil {
+	if l.conn, err = l.connect(ctx, r.Into, toLoad); err != nil {
 		return err
 	}
 	def := l.in.Plan.Definition()
@@ -474,7 +474,7 @@ func (l *loading) confirmed(ctx context.Context) error {
 		return err
 	}
 	q.Ask = fmt.Sprintf("%s, with %s, will be %s and loaded anew", l.where(), phrase.Count(rows, "row"), what)
-	return l.confirm(q)
+	return l.confirm(ctx, q)
 }
 
 // run loads with the papers around it.

@@ -50,7 +50,7 @@ type TableColumn struct {
 // Peek lists the tables of a database, or with a name shows one and its first
 // rows.
 func (d *Desk) Peek(ctx context.Context, at DatabaseRequest, table string, first int) (*PeekAnswer, error) {
-	conn, err := d.connect(ctx, at, true)
+	conn, err := d.connect(ctx, at, toRead)
 	if err != nil {
 		return nil, err
 	}

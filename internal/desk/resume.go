@@ -63,7 +63,7 @@ func (d *Desk) Resume(ctx context.Context, r ResumeRequest) (*LoadAnswer, error)
 	}
 	r.At.URL = cmp.Or(r.At.URL, stops.Database)
 	answer.Into, answer.Entry = connect.Redact(r.At.URL), e.Entry
-	if e.conn, err = d.connect(ctx, r.At, false); err != nil {
+	if e.conn, err = d.connect(ctx, r.At, toLoad); err != nil {
 		return answer, err
 	}
 	started := time.Now()

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 
 	"ambertray/internal/phrase"
@@ -25,9 +26,12 @@ func (d *Desk) settled(ctx context.Context, in Input, how opening) (*Opened, err
 		if q == nil {
 			return o, err
 		}
-		answer, err := d.Ask(*q)
+		answer, err := d.Ask(ctx, *q)
 		if err != nil {
 			return nil, err
+		}
+		if !slices.ContainsFunc(q.Choices, func(c Choice) bool { return c.Answer == answer }) {
+			return nil, need("%s: %q is no answer\n  %s", q.Ask, answer, q.Answer)
 		}
 		if err := in.settle(q.settles, answer); err != nil {
 			return nil, err

@@ -27,6 +27,8 @@ type Options struct {
 	CreateDatabase bool
 	// Existing refuses to create a SQLite file that is not there.
 	Existing bool
+	// ReadOnly makes the database refuse whatever would change it.
+	ReadOnly bool
 }
 
 // timeout bounds the connecting, unless the URL has connect_timeout.
@@ -128,7 +130,7 @@ func Of(raw string) *db.Database {
 // Open connects. A database in a file is created if there is none.
 func Open(ctx context.Context, raw string, opt Options) (db.Session, error) {
 	at := db.Address{Raw: raw, Where: Redact(raw), Password: opt.Password, CreateDatabase: opt.CreateDatabase,
-		Existing: opt.Existing, Timeout: timeout}
+		Existing: opt.Existing, ReadOnly: opt.ReadOnly, Timeout: timeout}
 	bad := func(what string) error {
 		return &db.BadURL{What: fmt.Sprintf("%q %s", at.Where, what), Do: "write " + Examples()}
 	}

@@ -26,6 +26,12 @@ var Database = &db.Database{
 		if err != nil {
 			return nil, err // and not a connection that is nil
 		}
+		if at.ReadOnly {
+			if _, err := d.c.ExecContext(ctx, "SET SESSION TRANSACTION READ ONLY"); err != nil {
+				d.Close()
+				return nil, d.fail("cannot be read only", err)
+			}
+		}
 		return d, nil
 	},
 	Script: db.ManyRows(db.Manner{

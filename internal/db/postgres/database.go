@@ -58,6 +58,9 @@ func open(ctx context.Context, at db.Address) (db.Session, error) {
 			return nil, err
 		}
 	}
+	if at.ReadOnly {
+		cfg.RuntimeParams["default_transaction_read_only"] = "on"
+	}
 	d, err := connect(ctx, at.Where, cfg)
 	if err != nil {
 		return nil, err // and not a connection that is nil

@@ -27,6 +27,14 @@ var Database = &db.Database{
 		if err != nil {
 			return nil, err // and not a connection that is nil
 		}
+		if at.ReadOnly {
+			// And not the file opened so: what a program that was ended has left in its
+			// journal could not be undone then, and so not be read.
+			if err := d.c.exec("PRAGMA query_only = ON"); err != nil {
+				d.Close()
+				return nil, err
+			}
+		}
 		return d, nil
 	},
 	Script: db.ManyRows(db.Manner{
