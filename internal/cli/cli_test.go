@@ -50,7 +50,7 @@ func TestShares(t *testing.T) {
 		_, err := phrase.ParseShare(in)
 		assert.Error(t, err, in)
 	}
-	for in, want := range map[string]desk.RejectLimit{"": {Count: -1}, "0": {}, "12": {Count: 12}, "5%": {Count: -1, Share: 0.05}} {
+	for in, want := range map[string]desk.RejectLimit{"": desk.UsualLimit, "none": {Count: -1}, "0": {}, "12": {Count: 12}, "5%": {Count: -1, Share: 0.05}} {
 		got, err := desk.ParseLimit(in)
 		require.NoError(t, err)
 		assert.Equal(t, want, got)

@@ -40,11 +40,8 @@ The databases are ` + connect.Names() + `.`,
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return printJSON(a.out, def)
-			}
-			out := desk.Output{File: output, To: a.out, Over: yes}
-			return out.Write(func(w io.Writer) error { _, err := io.WriteString(w, def.Text()); return err })
+			return a.written(desk.Output{File: output, To: a.out, Over: yes}, def,
+				func(w io.Writer) error { _, err := io.WriteString(w, def.Text()); return err })
 		},
 	}
 	f.add(cmd)

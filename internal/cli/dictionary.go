@@ -68,10 +68,8 @@ The form is that of the output's name (.md, .html, .csv), or --format.`,
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return printJSON(a.out, dict)
-			}
-			return desk.Output{File: out, To: a.out, Over: yes}.Write(func(w io.Writer) error { return write(dict, w) })
+			return a.written(desk.Output{File: out, To: a.out, Over: yes}, dict,
+				func(w io.Writer) error { return write(dict, w) })
 		},
 	}
 	f.add(cmd)

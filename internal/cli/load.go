@@ -97,7 +97,7 @@ loaded twice. All is still verified before the last commit.`,
 	p.BoolVar(&f.dryRun, "dry-run", false, "do everything but touch the database")
 	p.StringVar(&f.maxRejects, "max-rejects", "",
 		"end the load, with nothing changed, when more records than this number or share (like 1%) are rejected; 0 "+
-			"means all or nothing")
+			"means all or nothing, none no limit (default: more than 5% and more than 100, or all of them)")
 	return cmd
 }
 
@@ -142,12 +142,12 @@ func (a *app) answered(l *desk.LoadAnswer, failed error) error {
 		switch {
 		case l.Mapping != nil:
 			a.printMapping(l.Mapping)
-		case failed != nil:
 		case l.DryRun != nil:
 			st := a.style(a.out)
 			fmt.Fprintf(a.out, "%s  %s into %s; the database was not touched\n\n", st.head("Dry run"), l.DryRun.Source,
 				l.DryRun.Table)
 			a.printCheck(st, l.DryRun.Check)
+		case failed != nil:
 		case l.Receipt != nil:
 			a.printReceipt(l.Receipt, l.Entry, l.Into, l.Took)
 		}

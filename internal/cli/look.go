@@ -51,6 +51,9 @@ func (a *app) look(ctx context.Context, names []string, f *inputFlags, first int
 	if err != nil {
 		return err
 	}
+	if first < 0 {
+		return needed("--rows %d: cannot be negative", first)
+	}
 	shown := 0
 	answer, err := a.desk.Look(ctx, desk.LookRequest{Input: in, First: first}, func(x *desk.LookSource) {
 		if a.json {
@@ -112,6 +115,20 @@ func (a *app) printChoice(c *source.Choice) {
 		again = "--member NAME, or a pattern"
 	}
 	fmt.Fprintf(a.out, "\n  choose one with %s\n", again)
+}
+
+// written writes what a command makes: to its file, and with --json the document
+// to standard output; without a file only the one or the other.
+func (a *app) written(to desk.Output, doc any, write func(io.Writer) error) error {
+	if !a.json || to.File != "" {
+		if err := to.Write(write); err != nil {
+			return err
+		}
+	}
+	if !a.json {
+		return nil
+	}
+	return printJSON(a.out, doc)
 }
 
 func printJSON(w io.Writer, v any) error {

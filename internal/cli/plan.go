@@ -36,16 +36,12 @@ Take a column out by moving its header to leave_out. docs/plan.md lists the keys
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return printJSON(a.out, o.Plan)
-			}
 			b, err := o.Plan.Encode(o.Comments)
 			if err != nil {
 				return err
 			}
-			out := desk.Output{File: output, To: a.out, Over: yes}
-			if err := out.Write(func(w io.Writer) error { _, err := w.Write(b); return err }); err != nil ||
-				output == "" {
+			if err := a.written(desk.Output{File: output, To: a.out, Over: yes}, o.Plan,
+				func(w io.Writer) error { _, err := w.Write(b); return err }); err != nil || output == "" || a.json {
 				return err
 			}
 			fmt.Fprintf(a.out, "%s: %s of %s into table %s\n", output, plural(int64(len(o.Plan.Columns)), "column"),

@@ -395,3 +395,24 @@ func TestDemo(t *testing.T) {
 	}
 	assert.Equal(t, [][]string{{"412", "59246"}}, b.query("hw/more.db", "SELECT count(*), sum(fee) FROM boat_register"))
 }
+
+// An option is taken or refused, never passed over.
+func TestNoOptionIsPassedOver(t *testing.T) {
+	b := newBench(t)
+	b.write("passages.csv", passages)
+	for want, args := range map[string][]string{
+		"--rows -3: cannot be negative":        {"look", "passages.csv", "--rows", "-3"},
+		"has only one way to load":             {"load", "passages.csv", "--into", "sqlite:c.db", "--slow-path"},
+		"a new table has the columns of the f": {"load", "passages.csv", "--into", "sqlite:c.db", "--mode", "replace", "--by-position"},
+		"no source has a column \"Fee\"":       {"load", "passages.csv", "--into", "sqlite:c.db", "--same", "Fee=Toll"},
+	} {
+		assert.Contains(t, b.run(2, args...).err, want)
+	}
+	for file, args := range map[string][]string{
+		"p.yaml": {"plan", "passages.csv"}, "d.sql": {"ddl", "passages.csv", "--for", "sqlite"}, "d.md": {"dictionary", "passages.csv"},
+	} {
+		var doc map[string]any
+		require.NoError(t, json.Unmarshal([]byte(b.run(0, append(args, "--json", "-o", file)...).out), &doc), file)
+		assert.NotEmpty(t, b.read(file))
+	}
+}

@@ -34,10 +34,8 @@ why. No database is asked.`,
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return printJSON(a.out, l)
-			}
-			if err := (desk.Output{File: out, To: a.out, Over: yes}).Write(l.HTML); err != nil || out == "" {
+			if err := a.written(desk.Output{File: out, To: a.out, Over: yes}, l, l.HTML); err != nil || out == "" ||
+				a.json {
 				return err
 			}
 			seen := "with pictures of " + plural(int64(len(l.Columns)), "column")

@@ -25,6 +25,8 @@ type Database struct {
 	File bool
 	// Port is the one that a URL without any means.
 	Port string
+	// SlowPath tells that a load by inserts can be asked for.
+	SlowPath bool
 	// Open connects. It is nil where Lacks says so.
 	Open func(ctx context.Context, at Address) (Session, error)
 	// Script is how its scripts are written.

@@ -3,6 +3,7 @@ package desk
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -20,8 +21,10 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/fault"
 	"ambertray/internal/match"
+	"ambertray/internal/rows"
 	"ambertray/internal/source"
 	"ambertray/internal/source/delimited"
+	"ambertray/internal/sqltype"
 	"ambertray/internal/testdb"
 	"ambertray/internal/tray"
 )
@@ -416,4 +419,43 @@ func TestReceiptNotWritten(t *testing.T) {
 	v, err := b.Verify(context.Background(), VerifyRequest{Entry: "latest"})
 	require.NoError(t, err)
 	assert.Equal(t, Done, v.Outcome())
+}
+
+// So many rejects are not some bad records: without a limit of its own, a load
+// ends when they are many, or all.
+func TestUsualLimit(t *testing.T) {
+	b := newBench(t)
+	ctx := context.Background()
+	text := func(bad, all int) string {
+		s := "id,toll\n"
+		for i := range all {
+			if i < bad {
+				s += fmt.Sprintf("%d,x%d\n", i, i)
+			} else {
+				s += fmt.Sprintf("%d,0.5\n", i)
+			}
+		}
+		return s
+	}
+	for i, x := range []struct {
+		bad, all int
+		over     bool
+	}{{100, 1000, false}, {101, 1000, true}, {101, 2100, false}, {3, 3, true}, {2, 3, false}} {
+		r := b.request(b.file(t, fmt.Sprintf("tolls%d.csv", i), text(x.bad, x.all)))
+		r.Options.Types = map[string]sqltype.Type{"toll": {Kind: sqltype.Decimal, Precision: 8, Scale: 2}}
+		r.Limit = UsualLimit
+		for _, dry := range []bool{true, false} {
+			r.DryRun = dry
+			a, err := b.Load(ctx, r)
+			var many *rows.TooManyRejects
+			assert.Equal(t, x.over, errors.As(err, &many), "%+v %v", x, err)
+			if x.over && !dry {
+				assert.ErrorContains(t, err, "--max-rejects")
+				assert.Equal(t, tray.Failed, a.Receipt.Verdict)
+				r.Limit = RejectLimit{Count: -1}
+				_, err = b.Load(ctx, r)
+				assert.NoError(t, err, "raised")
+			}
+		}
+	}
 }

@@ -166,6 +166,9 @@ func (d *Desk) profile(ctx context.Context, o *Opened, opt profile.Options) (err
 	if o.Profile, _, err = profile.RunAll(ctx, o.Sources, opt); err != nil {
 		return err
 	}
+	if err := o.named(opt.Same); err != nil {
+		return err
+	}
 	for h := range opt.Types {
 		if !slices.ContainsFunc(o.Profile.Columns,
 			func(c *profile.Column) bool { return strings.EqualFold(c.Header, h) }) {
@@ -176,6 +179,25 @@ func (d *Desk) profile(ctx context.Context, o *Opened, opt profile.Options) (err
 		// What the plan has decided is no question any more.
 		o.Profile.Findings = slices.DeleteFunc(o.Profile.Findings,
 			func(f profile.Finding) bool { return f.Code.DecidedByPlan() })
+	}
+	return nil
+}
+
+// named makes sure that the sources have the columns that are said to be the same.
+func (o *Opened) named(same map[string]string) error {
+	if o.Given {
+		return nil
+	}
+	for from, to := range same {
+		for _, h := range []string{from, to} {
+			has := func(s *source.Source) bool {
+				return slices.ContainsFunc(s.Layout.Columns,
+					func(c string) bool { return source.Forgive(c) == source.Forgive(h) })
+			}
+			if !slices.ContainsFunc(o.Sources, has) {
+				return need("--same '%s=%s': no source has a column %q", from, to, h)
+			}
+		}
 	}
 	return nil
 }

@@ -55,25 +55,34 @@ type LoadRequest struct {
 type RejectLimit struct {
 	Count int64   // of records; negative: no limit
 	Share float64 // of those read; 0: no limit
+	Least int64   // how many may be rejected whatever their share is
 }
 
-// ParseLimit reads a number of records, a share like 1%, or nothing: no limit.
+// UsualLimit is that of a load for which none is given: so many rejects are not
+// some bad records, but a file that is not what it was taken for.
+var UsualLimit = RejectLimit{Count: -1, Share: 0.05, Least: 100}
+
+// ParseLimit reads a number of records, a share like 1%, none, or nothing: the
+// usual limit.
 func ParseLimit(s string) (RejectLimit, error) {
-	if s == "" {
-		return RejectLimit{-1, 0}, nil
+	switch s {
+	case "":
+		return UsualLimit, nil
+	case "none":
+		return RejectLimit{Count: -1}, nil
 	}
 	if strings.HasSuffix(s, "%") {
 		v, err := phrase.ParseShare(s)
 		if err != nil {
-			return RejectLimit{}, errors.New("use a number of records, or a share from 0% to 50%")
+			return RejectLimit{}, errors.New("use a number of records, a share from 0% to 50%, or none")
 		}
-		return RejectLimit{-1, v}, nil
+		return RejectLimit{Count: -1, Share: v}, nil
 	}
 	n, err := strconv.ParseInt(s, 10, 64)
 	if err != nil || n < 0 {
-		return RejectLimit{}, errors.New("use a number of records from 0, or a share like 1%")
+		return RejectLimit{}, errors.New("use a number of records from 0, a share like 1%, or none")
 	}
-	return RejectLimit{n, 0}, nil
+	return RejectLimit{Count: n}, nil
 }
 
 // A LoadAnswer is what a load came to; one of its parts, or none where it failed
@@ -221,6 +230,13 @@ func (l *loading) check() error {
 	default:
 		return need("--mode %q: use create, append, refill or replace", string(r.Mode))
 	}
+	if d := connect.Of(r.Into.URL); r.SlowPath && d != nil && !d.SlowPath {
+		return need("--slow-path: %s has only one way to load\n  leave it out", d.Title)
+	}
+	if r.ByPosition && r.destination() == intoNew {
+		return need("--by-position: a new table has the columns of the file\n  " +
+			"it goes with --mode append and refill, and with --like")
+	}
 	if r.Like != "" && !r.Mode.New() {
 		return need("--like: only a new table can take the structure of another\n  use --mode create or replace")
 	}
@@ -270,7 +286,7 @@ func (l *loading) open(ctx context.Context) (err error) {
 		in.Plan.Sources = append(in.Plan.Sources, plan.FromLayout(s))
 	}
 	l.job = load.Job{Job: rows.Job{Sources: in.Sources, Plan: in.Plan, MaxRejects: l.req.Limit.Count},
-		MaxShare: l.req.Limit.Share, Every: l.req.Every}
+		MaxShare: l.req.Limit.Share, MaxLeast: l.req.Limit.Least, Every: l.req.Every}
 	return nil
 }
 
@@ -351,6 +367,10 @@ func (l *loading) dryRun(ctx context.Context) error {
 	}
 	l.answer.DryRun = &DryRunAnswer{document("dry-run"), true, l.in.Plan.Table.Name, check.Records, list(check.Reasons),
 		list(l.decided), list(l.cautions), l.in.First().Name, check}
+	if load.TooMany(check.Records, l.job.MaxShare, l.job.MaxLeast) {
+		return &rows.TooManyRejects{Limit: max(int64(l.job.MaxShare*float64(check.Records.Read)), l.job.MaxLeast),
+			Of: check.Records, Reasons: check.Reasons, Fate: "a load would end so"}
+	}
 	return nil
 }
 
@@ -569,6 +589,7 @@ func (l *loading) stops() *tray.Stops {
 	return &tray.Stops{Names: names, Load: x.Entry + "-" + hex.EncodeToString(r[:]), Database: x.Database,
 		Table: x.Table, Sources: x.Sources,
 		Like: like.Table, LikeSchema: like.Schema, Every: job.Every, MaxRejects: job.MaxRejects, MaxShare: job.MaxShare,
+		MaxLeast:  job.MaxLeast,
 		MaxRecord: job.Sources[0].MaxRecord, MaxUnpacked: l.req.Known.MaxUnpacked, SlowPath: job.Spec.SlowPath,
 		Started: x.Started}
 }

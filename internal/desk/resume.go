@@ -129,9 +129,9 @@ func (d *Desk) stoppedJob(ctx context.Context, e *Entry, stops *tray.Stops,
 	}
 	job := &load.Job{Job: rows.Job{Sources: in.Sources, Plan: e.Plan, MaxRejects: stops.MaxRejects}, Session: e.conn,
 		Log:      e.log,
-		MaxShare: stops.MaxShare, Every: stops.Every, Going: going}
+		MaxShare: stops.MaxShare, MaxLeast: stops.MaxLeast, Every: stops.Every, Going: going}
 	if r.Limit != nil {
-		job.MaxRejects, job.MaxShare = r.Limit.Count, r.Limit.Share
+		job.MaxRejects, job.MaxShare, job.MaxLeast = r.Limit.Count, r.Limit.Share, r.Limit.Least
 	}
 	def := e.Plan.Definition()
 	def.Schema, def.Name = stops.Table.Schema, stops.Table.Name

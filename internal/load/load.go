@@ -36,6 +36,9 @@ type Job struct {
 	// MaxShare, if above 0, ends the load when more than this share of the
 	// records read are rejected. It is looked at when all have been read.
 	MaxShare float64
+	// MaxLeast is how many may be rejected whatever their share is; with it, a load
+	// that rejects all of its records is ended, too.
+	MaxLeast int64
 	Log      *slog.Logger
 	// Receipt is filled in; the caller sets what identifies the run.
 	Receipt *tray.Receipt
@@ -108,8 +111,9 @@ func Run(ctx context.Context, job Job) error {
 	for k, sum := range r.Sums {
 		receipt.Sources[k].SHA256 = sum
 	}
-	if most := job.MaxShare * float64(r.Records.Read); job.MaxShare > 0 && float64(r.Records.Rejected) > most {
-		return &rows.TooManyRejects{Limit: int64(most), Reasons: r.Reasons(), Fate: r.Fate()}
+	if TooMany(r.Records, job.MaxShare, job.MaxLeast) {
+		most := max(int64(job.MaxShare*float64(r.Records.Read)), job.MaxLeast)
+		return &rows.TooManyRejects{Limit: most, Of: r.Records, Reasons: r.Reasons(), Fate: r.Fate()}
 	}
 	job.Log.Info("records read", "read", r.Records.Read, "loaded", r.Records.Loaded, "rejected", r.Records.Rejected,
 		"skipped", r.Records.Skipped, "sha256", r.Sums)
@@ -125,6 +129,18 @@ func Run(ctx context.Context, job Job) error {
 		return &Committed{err}
 	}
 	return nil
+}
+
+// TooMany reports whether more than a share of the records was rejected, and more
+// than least; with least, also whether all of them were.
+func TooMany(r tray.Records, share float64, least int64) bool {
+	switch {
+	case least > 0 && r.Rejected > 0 && r.Loaded == 0:
+		return true
+	case share == 0 || r.Rejected <= least:
+		return false
+	}
+	return float64(r.Rejected) > share*float64(r.Read)
 }
 
 // commit commits, with what the caller wants to be done just before.

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"ambertray/internal/derive"
+	"ambertray/internal/phrase"
 	"ambertray/internal/pipeline"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
@@ -139,17 +140,27 @@ type Progress struct {
 
 // TooManyRejects says that a load was ended by its limit.
 type TooManyRejects struct {
-	Limit   int64
+	Limit int64
+	// Of are the records, where all were read; nothing where the load was ended
+	// before.
+	Of      tray.Records
 	Reasons []tray.Reason
 	Fate    string
 }
 
 func (e *TooManyRejects) Error() string {
-	s := fmt.Sprintf("more than %d records were rejected; %s", e.Limit, e.Fate)
+	s := fmt.Sprintf("more than %s were rejected; %s", phrase.Count(e.Limit, "record"), e.Fate)
+	if e.Of.Read > 0 {
+		s = fmt.Sprintf("%s of %s are rejected, and the limit is %s; %s", phrase.Grouped(e.Of.Rejected),
+			phrase.Count(e.Of.Read, "record"), phrase.Grouped(e.Limit), e.Fate)
+		if e.Of.Loaded == 0 {
+			s = fmt.Sprintf("all records are rejected; %s", e.Fate)
+		}
+	}
 	for _, r := range e.Reasons[:min(3, len(e.Reasons))] {
 		s += strings.TrimSuffix(fmt.Sprintf("\n  %d × %s", r.Count, r.Column), " ") + " " + r.Reason
 	}
-	return s
+	return s + "\n  if that is right, raise the limit: --max-rejects NUMBER, or none"
 }
 
 // ErrChanged says that the source was changed while it was read.
@@ -381,7 +392,7 @@ func (f *Feed) collect(ctx context.Context, c *converter, x *part) error {
 
 func (f *Feed) checkLimit() error {
 	if m := f.MaxRejects; m >= 0 && f.Records.Rejected > m {
-		return &TooManyRejects{m, f.Reasons(), f.fate()}
+		return &TooManyRejects{Limit: m, Reasons: f.Reasons(), Fate: f.fate()}
 	}
 	return nil
 }

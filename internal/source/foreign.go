@@ -10,6 +10,9 @@ import (
 	"ambertray/internal/source/workbook"
 )
 
+// keyless is how a plan goes on that lacks its first key.
+const keyless = `^(sources|table|columns):[ \t]*\r?\n(.*\r?\n)*?\s*(- )?(file|name|from|type):\s`
+
 const (
 	askForText = "ask for the data as a delimited file"
 	orText     = askForText + "; if it is one all the same, say its --encoding"
@@ -40,10 +43,12 @@ var foreign = []*format{
 	{name: "an Arrow file", is: begins("ARROW1\x00"), lacks: askForText},
 	{name: "a program", is: isProgram, lacks: "name the file with the data"},
 	{name: "a web page", is: looks(`(?i)^(<!--.*?-->\s*)*<(!doctype\s+html|html|head|body)[\s>]`),
-		lacks: "it may be a page to sign in, or one that tells of an error: open it in a browser, and save the data itself"},
+		lacks: "it may be a page to sign in, or one that tells of an error: open it in a browser, and save the data " +
+			"itself"},
 	{name: "XML", is: looks(`^<(\?xml\s|!DOCTYPE\s|[A-Za-z][\w.-]*:[\w.-]+[\s>])`), lacks: orText},
 	{name: "JSON", is: isJSON, lacks: orText},
-	{name: "a plan without its first key", is: looks(`^(sources|table|columns):[ \t]*\r?\n(.*\r?\n)*?\s*(- )?(file|name|from|type):\s`),
+	{name: "a plan without its first key",
+		is:    looks(keyless),
 		lacks: "write 'ambertray: 1' as its first line"},
 	{name: "a plan", is: looks(`^ambertray:\s*\d`),
 		lacks: "a load has one plan, and it comes first; name files behind it"},

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 
 	"ambertray/internal/reading"
 )
@@ -256,8 +257,8 @@ func looksNamed(fields []string) (bool, string) {
 		}
 		seen[f] = true
 	}
-	if len(seen) == 1 && len(fields)-blanks > 1 {
-		return false, "the fields of the first record are all the same"
+	if len(seen) == 1 && len(fields)-blanks > 1 && !strings.ContainsFunc(fields[0], unicode.IsLetter) {
+		return false, "the fields of the first record are all the same, and no words"
 	}
 	if len(seen) == 0 || blanks*3 > len(fields) {
 		return false, "the first record has blank fields"

@@ -25,6 +25,7 @@ type Stops struct {
 	Every      int64   `json:"every"` // records
 	MaxRejects int64   `json:"max_rejects"`
 	MaxShare   float64 `json:"max_share,omitempty"`
+	MaxLeast   int64   `json:"max_least,omitempty"`
 	MaxRecord  int     `json:"max_record"` // bytes
 	// MaxUnpacked is what an archive may unpack to, in bytes.
 	MaxUnpacked int64     `json:"max_unpacked,omitempty"`

@@ -15,6 +15,8 @@ var Database = &db.Database{
 	Schemes: []string{"mysql", "mariadb"},
 	Example: "mysql://user@host:3306/db",
 	Port:    "3306",
+
+	SlowPath: true,
 	Open: func(ctx context.Context, at db.Address) (db.Session, error) {
 		user, password, err := at.Login()
 		if err != nil {

@@ -111,7 +111,8 @@ func IsDocument(r io.ReaderAt, size int64) (bool, error) {
 	if err != nil || open != nil {
 		return false, err
 	}
-	return p.files["[Content_Types].xml"] != nil || p.files["mimetype"] != nil && p.files["META-INF/manifest.xml"] != nil,
+	return p.files["[Content_Types].xml"] != nil || p.files["mimetype"] != nil &&
+			p.files["META-INF/manifest.xml"] != nil,
 		nil
 }
 
