@@ -73,8 +73,11 @@ func Verify(ctx context.Context, r *tray.Receipt, p *plan.Plan, conn db.Session)
 	v := &Verification{Answer: Agrees, Columns: []ColumnCheck{}}
 	v.Sources = checkSources(r)
 	for _, s := range v.Sources {
-		if s.Answer == Differs {
+		switch {
+		case s.Answer == Differs:
 			v.Answer = Differs
+		case s.Answer == Unknown && v.Answer == Agrees:
+			v.Answer = Unknown
 		}
 	}
 	t := tableOf(r, p)
@@ -176,6 +179,14 @@ func checkSource(s tray.Source) SourceCheck {
 	path := s.Path
 	if _, err := os.Stat(path); err != nil && s.File != "" {
 		path = s.File
+	}
+	switch {
+	case s.Path == source.Stdin:
+		c.Answer, c.Text = Unknown, "it was standard input, which cannot be read again"
+		return c
+	case source.IsLink(s.Path):
+		c.Answer, c.Text = Unknown, "it was fetched from a link, which is not done again"
+		return c
 	}
 	src := &source.Source{Name: s.Path, Path: path}
 	sum, err := src.Sum()

@@ -116,7 +116,10 @@ func TestModes(t *testing.T) {
 		// The same keys again: every row is refused, and the rest stays.
 		load2 := b.run(2, append([]string{"load", "b.csv", "--mode", "append"}, into...)...)
 		assert.Contains(t, load2.err, "by the entry tolls-")
-		rec = load(3, "b.csv", "--mode", "append", "--again")
+		rec = load(1, "b.csv", "--mode", "append", "--again")
+		assert.Equal(t, tray.Failed, rec.Verdict, "all of them are refused")
+		assert.Contains(t, rec.Error, "--max-rejects")
+		rec = load(3, "b.csv", "--mode", "append", "--again", "--max-rejects", "none")
 		assert.Equal(t, tray.Records{Read: 2, Rejected: 2}, rec.Records)
 		assert.EqualValues(t, 5, rec.Table.Rows)
 
@@ -486,7 +489,7 @@ func TestPasswordsAreNeverShown(t *testing.T) {
 			// The password may also come from a file or the environment.
 			bare := strings.Replace(s.url, ":"+testdb.Password, "", 1)
 			b.write("pw", testdb.Password+"\n")
-			try(3, bare, "--password-file", "pw", "--mode", "append", "--again", "--no-key")
+			try(3, bare, "--password-file", "pw", "--mode", "append", "--again", "--no-key", "--max-rejects", "none")
 			cmd := b.command("peek", bare, table)
 			cmd.Env = append(os.Environ(), "AMBERTRAY_PASSWORD="+testdb.Password)
 			out, err := cmd.CombinedOutput()

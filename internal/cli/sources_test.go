@@ -145,7 +145,7 @@ func TestStandardInputAndLinks(t *testing.T) {
 	papers := b.read("tray/"+rec.Entry+"/receipt.json") + b.read("tray/"+rec.Entry+"/plan.yaml") + b.read("tray/"+rec.Entry+"/load.log")
 	assert.NotContains(t, papers, "canal-1777")
 	assert.Contains(t, b.run(1, "look", s.URL+"/x").err, "403")
-	assert.Contains(t, b.run(0, "verify", "latest").out, "not there any more")
+	assert.Contains(t, b.run(1, "verify", "latest").out, "fetched from a link")
 }
 
 func TestWorkbooks(t *testing.T) {

@@ -120,7 +120,11 @@ func (a *app) printVerification(v *desk.VerifyAnswer, limit int) {
 	if d != nil && !d.Same() {
 		a.printDeep(st, d, limit)
 	}
-	fmt.Fprintf(a.out, "\n  answer  %s%s\n", st.answer(v.Answer), st.dim(" in "+round(v.Took)))
+	why := ""
+	if v.Answer == account.Unknown && v.Rows.Answer == account.Agrees {
+		why = ": the table agrees, and the source could not be compared"
+	}
+	fmt.Fprintf(a.out, "\n  answer  %s%s%s\n", st.answer(v.Answer), why, st.dim(" in "+round(v.Took)))
 	if r.Verdict == tray.Waiting {
 		fmt.Fprintf(a.out, "  account %s: %s to be mended or waived\n", st.warn(string(r.Verdict)),
 			plural(r.Records.Rejected, "reject"))

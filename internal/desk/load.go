@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -284,6 +285,13 @@ func (l *loading) open(ctx context.Context) (err error) {
 	in.Plan.Sources = nil
 	for _, s := range in.Sources {
 		in.Plan.Sources = append(in.Plan.Sources, plan.FromLayout(s))
+	}
+	if l.req.Limit == UsualLimit {
+		// Whoever accepts more, by a share or by name, need not say it twice.
+		l.req.Limit.Share = max(UsualLimit.Share, l.tolerate)
+		if l.req.AcceptChanges {
+			l.req.Limit = RejectLimit{Count: -1}
+		}
 	}
 	l.job = load.Job{Job: rows.Job{Sources: in.Sources, Plan: in.Plan, MaxRejects: l.req.Limit.Count},
 		MaxShare: l.req.Limit.Share, MaxLeast: l.req.Limit.Least, Every: l.req.Every}
@@ -623,6 +631,11 @@ func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job 
 	var stays *load.Committed
 	if err == nil || errors.As(err, &stays) {
 		return err
+	}
+	var many *rows.TooManyRejects
+	if errors.As(err, &many) && many.Of.Read > 0 && check != nil {
+		// Why so many are rejected may be that all of them are in the table.
+		err = cmp.Or(check(), err)
 	}
 	if ctx.Err() != nil {
 		err = &Stopped{"nothing was committed"}
