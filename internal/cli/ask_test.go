@@ -3,8 +3,12 @@
 package cli_test
 
 import (
+	"database/sql"
 	"errors"
+	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -118,4 +122,37 @@ func TestQuestionsInPlace(t *testing.T) {
 	out = b.typed(0, []answer{{"1 to 4: ", "all\n"}, {"1 to 2: ", "1\n"}}, "load", "book.xlsx", "--into", "sqlite:canal.db")
 	assert.Contains(t, out, "taken: --sheet all")
 	assert.Contains(t, out, "taken: --same ")
+}
+
+// Told to stop, a load says what it leaves: what it had committed on its way
+// stays, and the cautions are kept for the receipt of the resumed load.
+func TestStoppedSaysWhatStays(t *testing.T) {
+	b := newBench(t)
+	var rows strings.Builder
+	rows.WriteString("id,toll\n")
+	for i := range 400_000 {
+		fmt.Fprintf(&rows, "%d,0.5%s\n", i, map[bool]string{true: ",", false: ""}[i == 7])
+	}
+	b.write("tolls.csv", rows.String())
+	cmd := b.command("load", "tolls.csv", "--into", "sqlite:canal.db", "--commit-every", "1000")
+	var errs strings.Builder
+	cmd.Stderr = &errs
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool {
+		if !b.exists("canal.db") {
+			return false
+		}
+		c, err := sql.Open("sqlite", "file:"+filepath.Join(b.dir, "canal.db")+"?mode=ro")
+		require.NoError(t, err)
+		defer c.Close()
+		var n int
+		return c.QueryRow("SELECT count(*) FROM tolls").Scan(&n) == nil && n > 0
+	}, 20*time.Second, 5*time.Millisecond)
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	cmd.Wait()
+	require.Equal(t, 1, cmd.ProcessState.ExitCode(), errs.String())
+	assert.Contains(t, errs.String(), "stopped; what had been committed on the way stays in the table")
+	assert.NotContains(t, errs.String(), "nothing was committed")
+	b.run(3, "resume", "latest")
+	assert.Len(t, b.receipt(b.entry()).Cautions, 1)
 }

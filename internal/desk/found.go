@@ -62,7 +62,7 @@ func (o *Opened) Decided(into destination) []string {
 	var out []string
 	for _, e := range o.First().Evidence {
 		switch {
-		case e.Given:
+		case e.Given, e.What == "footer": // it is counted below
 		case e.What == "header" && o.First().Layout.Header > 0:
 			out = append(out, e.What+" in "+e.Value)
 		default:

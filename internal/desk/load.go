@@ -599,7 +599,7 @@ func (l *loading) stops() *tray.Stops {
 		Like: like.Table, LikeSchema: like.Schema, Every: job.Every, MaxRejects: job.MaxRejects, MaxShare: job.MaxShare,
 		MaxLeast:  job.MaxLeast,
 		MaxRecord: job.Sources[0].MaxRecord, MaxUnpacked: l.req.Known.MaxUnpacked, SlowPath: job.Spec.SlowPath,
-		Started: x.Started}
+		Started: x.Started, Decided: x.Decided, Cautions: x.Cautions}
 }
 
 // carryOut runs a load whose papers are begun. Without an error, all is

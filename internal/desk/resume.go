@@ -141,7 +141,7 @@ func (d *Desk) stoppedJob(ctx context.Context, e *Entry, stops *tray.Stops,
 		job.Spec.Like = &db.Name{Schema: stops.LikeSchema, Table: stops.Like}
 	}
 	job.Receipt = load.Started(e.Name, in.Sources, stops.Database, d.Version, stops.Started)
-	job.Receipt.Table = stops.Table
+	job.Receipt.Table, job.Receipt.Decided, job.Receipt.Cautions = stops.Table, stops.Decided, stops.Cautions
 	return in, job, nil
 }
 

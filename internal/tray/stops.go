@@ -7,6 +7,8 @@ import (
 	"io/fs"
 	"os"
 	"time"
+
+	"ambertray/internal/profile"
 )
 
 // Stops is what it takes to go on with a load that commits on its way, beside
@@ -31,6 +33,9 @@ type Stops struct {
 	MaxUnpacked int64     `json:"max_unpacked,omitempty"`
 	SlowPath    bool      `json:"slow_path,omitempty"`
 	Started     time.Time `json:"started"`
+	// Decided and Cautions are those of the receipt to be.
+	Decided  []string          `json:"decided,omitempty"`
+	Cautions []profile.Finding `json:"cautions,omitempty"`
 }
 
 // WriteStops writes what it takes to go on.
