@@ -241,7 +241,15 @@ func (d *decision) text(nulls []string) {
 				e.padded.count, e.padded.first)
 		}
 	}
-	c.Type, c.Why = textType(longest, same && d.values >= 5 && e.wide.count == 0)
+	c.Type, c.Why = textType(longest, same && d.oneLength() && e.wide.count == 0)
+}
+
+// oneLength reports whether there is enough to go by that values of one length
+// are of that length always: G01 to G20 are followed by G100. It takes many
+// values, and many different ones, but for single characters.
+func (d *decision) oneLength() bool {
+	const many = 50
+	return d.values >= many && (d.col.Longest == 1 || d.col.Distinct >= many)
 }
 
 // textType is the type for text of at most longest characters, or of exactly

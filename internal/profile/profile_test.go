@@ -125,7 +125,7 @@ func TestTypes(t *testing.T) {
 		{"5%|12.5%|1%", "decimal(4,1)", `decimal ".", percent`, "percent"},
 		{"+5|-7|+5", "smallint", "", ""},
 		// Leading zeros make text.
-		{"007|042|100|100|007", "char(3)", "", ""},
+		{"007|042|100|100|007", "varchar(5)", "", ""},
 		{"0|7|42|7", "smallint", "", ""},
 		// Dates; the order is decided by the values.
 		{"2024-01-31|2024-02-29|2024-01-31", "date", "yyyy-MM-dd", ""},
@@ -150,14 +150,17 @@ func TestTypes(t *testing.T) {
 		// Words.
 		{"yes|no|yes", "boolean", "", ""},
 		{"Y|N|Y", "boolean", "", ""},
-		{"Y|Y|Y|Y|Y", "char(1)", "", ""},
+		{"Y|Y|Y|Y|Y", "varchar(2)", "", ""},
+		{strings.Repeat("Y|", 60) + "Y", "char(1)", "", ""},
+		{codes(60) + codes(60), "char(4)", "", ""},
+		{strings.Repeat(codes(20), 30), "varchar(5)", "", ""}, // C120 may be followed by C1000
 		{"6f9619ff-8b86-d011-b42d-00cf4fc964ff|6F9619FF-8B86-D011-B42D-00CF4FC964AA|6F9619FF-8B86-D011-B42D-00CF4FC964AA", "uuid", "", ""},
 		{"5|N/A|7|5", "smallint", "", "null-word"},
 		{"2024-01-31|-|2024-02-01|2024-02-01", "date", "yyyy-MM-dd", "null-word"},
 		{"ann|N/A|bob|bob", "varchar(5)", "", "null-word-kept"},
 		// Text has room for a fifth more, up a ladder.
 		{"a|abcdefghij|a", "varchar(15)", "", ""},
-		{"ab|cd|ef|ab|ab", "char(2)", "", ""},
+		{"ab|cd|ef|ab|ab", "varchar(3)", "", ""},
 		{strings.Repeat("x", 3334) + "|y|y", "text", "", ""},
 		{" ab | cd| ef |ab", "varchar(3)", "", "trimmed"},
 		{" ab|cd|ef|ab", "varchar(5)", "", "padded"},
@@ -436,4 +439,12 @@ func TestEightDigits(t *testing.T) {
 		_, ok := eightDigits(append(buf, s...))
 		assert.False(t, ok, s)
 	}
+}
+
+// codes are as many different values of one length.
+func codes(n int) (s string) {
+	for i := range n {
+		s += fmt.Sprintf("C%d|", 100+i)
+	}
+	return s
 }

@@ -272,8 +272,15 @@ func (l *load) settled(ctx context.Context) error {
 // close ends the second lane, and what is under way.
 func (p *pair) close() {
 	p.stop()
+	p.wait.Wait()
 	if n := p.lanes[1]; n != nil {
 		n.end()
+		// The connection goes back to the pool, and what was told to stop between two
+		// statements has left a transaction open on it, which would keep the table from
+		// being dropped.
+		ctx, cancel := context.WithTimeout(context.Background(), endIn)
+		n.c.ExecContext(ctx, "ROLLBACK")
+		cancel()
 		n.c.Close()
 		p.lanes[1] = nil
 	}

@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -214,6 +215,28 @@ func TestCancelledOnTwoConnections(t *testing.T) {
 		f.Rollback()
 		assert.Zero(t, tables(t, conn))
 	}
+}
+
+// A batch that is told to stop between two statements leaves its transaction
+// open; what ends the load ends it, too.
+func TestCancelledBetweenStatements(t *testing.T) {
+	d, conn := open(t)
+	f := fill(t, d)
+	ctx := context.Background()
+	for range 3 {
+		_, err := f.put(ctx, 0)
+		require.NoError(t, err)
+	}
+	require.NotNil(t, f.pair)
+	f.pair.wait.Wait()
+	for _, statement := range []string{"START TRANSACTION", "INSERT INTO " + f.table + " VALUES (99999, 'Wren')"} {
+		_, err := f.pair.lanes[1].c.ExecContext(ctx, statement)
+		require.NoError(t, err)
+	}
+	begun := time.Now()
+	require.NoError(t, f.Rollback())
+	assert.Less(t, time.Since(begun), endIn/2, "nothing is waited for")
+	assert.Zero(t, tables(t, conn))
 }
 
 func TestUnescaped(t *testing.T) {

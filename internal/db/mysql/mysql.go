@@ -954,6 +954,9 @@ func (l *load) end() {
 	l.d.load = nil
 }
 
+// endIn bounds what has to be done when a load ends, also one that was told to stop.
+const endIn = 20 * time.Second
+
 // Rollback implements db.Load.
 func (l *load) Rollback() error {
 	if l.d.load == nil {
@@ -961,9 +964,8 @@ func (l *load) Rollback() error {
 	}
 	if l.pair != nil {
 		l.pair.close()
-		l.pair.wait.Wait()
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), endIn)
 	defer cancel()
 	_, err := l.d.c.ExecContext(ctx, "ROLLBACK")
 	if err != nil {
