@@ -55,7 +55,10 @@ func (a *app) ask(ctx context.Context, in *os.File, q desk.Question) (string, er
 	if q.Column != "" {
 		text = q.Column + ": " + text
 	}
-	fmt.Fprintln(a.err, strings.TrimSuffix(text, "?")+map[bool]string{true: ".", false: "?"}[len(q.Choices) == 0])
+	if !strings.HasSuffix(text, "?") {
+		text += "."
+	}
+	fmt.Fprintf(a.err, "\n%s\n", text)
 	st := a.style(a.err)
 	for _, e := range q.Evidence {
 		fmt.Fprintf(a.err, "    %s\n", st.dim(e))

@@ -108,6 +108,8 @@ func TestQuestionsInPlace(t *testing.T) {
 	assert.Contains(t, b.run(2, load...).err, "--dates day-first or --dates month-first")
 	// In the order in which look shows them.
 	out := b.typed(0, []answer{{"1 to 2: ", "day-first\n"}, {"1 to 2: ", "1\n"}}, append(load, "--yes")...)
+	assert.Contains(t, out, "line 2 '01/02/2024'", "the evidence stands beside the choices")
+	assert.Contains(t, out, "no value decides it.")
 	assert.Contains(t, out, "taken: --dates day-first")
 	assert.Contains(t, out, "taken: --decimal point")
 	assert.Equal(t, [][]string{{"2024-02-01", "1234"}, {"2024-04-03", "2500"}}, b.query("canal.db", "SELECT CAST(day AS TEXT), toll FROM days"))

@@ -137,7 +137,7 @@ func (l *loading) goOn(ctx context.Context) error {
 		return nil
 	}
 	file := l.in.Plan.Table.Name + ".yaml"
-	q := Question{Code: InSpiteOf, Ask: "Load it in spite of " + phrase.Count(int64(len(l.doubts)), "caution"),
+	q := Question{Code: InSpiteOf, Ask: "Load it in spite of " + phrase.Count(int64(len(l.doubts)), "caution") + "?",
 		Answer: "say --yes to go on", Choices: []Choice{
 			{"load", "load it as decided", "--yes"},
 			{"stop", "stop here; nothing has changed", ""}}}

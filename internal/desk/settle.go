@@ -63,7 +63,7 @@ func partQuestion(c *source.Choice) *Question {
 	if len(c.Parts) == 0 || len(c.Parts) > most {
 		return nil
 	}
-	q := &Question{Code: WhichPart, Ask: fmt.Sprintf("%s has several %ss; which is to be read", c.Source, c.What),
+	q := &Question{Code: WhichPart, Ask: fmt.Sprintf("%s has several %ss; which is to be read?", c.Source, c.What),
 		Answer: "say --" + c.What, settles: c.What}
 	for _, p := range c.Parts {
 		text := p.Name

@@ -160,6 +160,9 @@ type dateShape struct {
 // observe tests every candidate against the scanned field.
 func (s *dateShape) observe(d *dateScan, field []byte, line spot, times int64) {
 	s.count += times
+	if len(s.first.first) < maxExamples {
+		s.first.add(line, field, times)
+	}
 	for _, c := range s.candidates {
 		us, ok := c.value(d)
 		if !ok {
