@@ -22,6 +22,7 @@ import (
 
 	"ambertray/internal/desk"
 	"ambertray/internal/load"
+	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/source"
 	"ambertray/internal/tray"
@@ -232,10 +233,7 @@ func isTerminal(w any) bool {
 func commandLine(args []string) string {
 	var out []string
 	for _, a := range args {
-		if a == "" || strings.ContainsAny(a, " \t\n'\"\\$`!*?[](){}<>|&;#~") {
-			a = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
-		}
-		out = append(out, a)
+		out = append(out, phrase.ShellWord(a))
 	}
 	return strings.Join(out, " ")
 }

@@ -3,8 +3,7 @@ package desk
 import (
 	"context"
 	"fmt"
-	"os"
-	"slices"
+	"io"
 	"strings"
 
 	"ambertray/internal/db"
@@ -155,16 +154,13 @@ func (l *loading) goOn(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := os.WriteFile(file, b, 0o666); err != nil {
+		if err := (Output{File: file}).Write(func(w io.Writer) error { _, err := w.Write(b); return err }); err != nil {
 			return err
 		}
 		return need("nothing was loaded\n  the plan is in %s: edit it, and load it in the place of the file", file)
 	}
 	return need("not confirmed; nothing was changed")
 }
-
-// doubt keeps the cautions of a load, from wherever they come.
-func (l *loading) doubt(cautions []profile.Finding) { l.cautions = slices.Concat(l.cautions, cautions) }
 
 // destination is where the rows go.
 func (r *LoadRequest) destination() destination {

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/reading"
@@ -327,7 +328,7 @@ func (o *Opened) Questions() (out []Question) {
 		}
 		q := Question{Code: Code(f.Code), Column: f.Column, Ask: f.Text, Answer: f.Do}
 		for _, x := range f.Answers {
-			q.Choices = append(q.Choices, Choice{x.Value, x.Text, "--" + x.Option + " " + quoted(x.Value)})
+			q.Choices = append(q.Choices, Choice{x.Value, x.Text, "--" + x.Option + " " + phrase.ShellWord(x.Value)})
 			q.settles = x.Option
 		}
 		for _, e := range f.Examples[:min(len(f.Examples), 3)] {

@@ -278,7 +278,7 @@ func (l *loading) open(ctx context.Context) (err error) {
 		}
 	}
 	l.decided, l.doubts = l.Desk.found(in, l.req.destination())
-	l.doubt(l.doubts)
+	l.cautions = append(l.cautions, l.doubts...)
 	if _, err := plan.Bind(in.Plan, in.Sources[:1]); err != nil {
 		return err
 	}
@@ -360,7 +360,7 @@ func (l *loading) compare(ctx context.Context) error {
 		l.answer.Changes = a
 		return need("nothing was loaded; the file is not what the plan was made for%s", blocked)
 	}
-	l.doubt(notAsPlanned(a.Changes))
+	l.cautions = append(l.cautions, notAsPlanned(a.Changes)...)
 	return nil
 }
 
@@ -375,11 +375,7 @@ func (l *loading) dryRun(ctx context.Context) error {
 	}
 	l.answer.DryRun = &DryRunAnswer{document("dry-run"), true, l.in.Plan.Table.Name, check.Records, list(check.Reasons),
 		list(l.decided), list(l.cautions), l.in.First().Name, check}
-	if load.TooMany(check.Records, l.job.MaxShare, l.job.MaxLeast) {
-		return &rows.TooManyRejects{Limit: max(int64(l.job.MaxShare*float64(check.Records.Read)), l.job.MaxLeast),
-			Of: check.Records, Reasons: check.Reasons, Fate: "a load would end so"}
-	}
-	return nil
+	return l.job.Limited(check)
 }
 
 // where names the table in a message.
@@ -477,7 +473,7 @@ func (l *loading) mapped(ctx context.Context) error {
 		}
 		return need("%s", what)
 	}
-	l.doubt(notAsTable(m.Pairings))
+	l.cautions = append(l.cautions, notAsTable(m.Pairings)...)
 	l.job.Plan, l.job.Spec.Table = m.Plan, m.Plan.Definition()
 	for i := range l.job.Spec.Table.Columns {
 		l.job.Spec.Table.Columns[i].Comment = ""

@@ -36,7 +36,7 @@ func (d *Desk) settled(ctx context.Context, in Input, how opening) (*Opened, err
 		if err := in.settle(q.settles, answer); err != nil {
 			return nil, err
 		}
-		d.tell(NoteEvent{"taken: --" + q.settles + " " + quoted(answer)})
+		d.tell(NoteEvent{"taken: --" + q.settles + " " + phrase.ShellWord(answer)})
 	}
 }
 
@@ -79,7 +79,7 @@ func partQuestion(c *source.Choice) *Question {
 		if p.View != "" {
 			text += ": " + reading.Shorten(p.View, 50)
 		}
-		q.Choices = append(q.Choices, Choice{p.Name, text, "--" + c.What + " " + quoted(p.Name)})
+		q.Choices = append(q.Choices, Choice{p.Name, text, "--" + c.What + " " + phrase.ShellWord(p.Name)})
 	}
 	if c.What == "sheet" {
 		q.Choices = append(q.Choices, Choice{"all", "all of them, as one table", "--sheet all"})
@@ -109,12 +109,4 @@ func (in *Input) settle(option, value string) error {
 		return set.Put(&in.Known, value)
 	}
 	return nil
-}
-
-// quoted is a value as a shell takes it.
-func quoted(s string) string {
-	if !strings.ContainsAny(s, " '\"\\$`!*?[](){}<>|&;#~=") {
-		return s
-	}
-	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 }

@@ -111,9 +111,8 @@ func Run(ctx context.Context, job Job) error {
 	for k, sum := range r.Sums {
 		receipt.Sources[k].SHA256 = sum
 	}
-	if TooMany(r.Records, job.MaxShare, job.MaxLeast) {
-		most := max(int64(job.MaxShare*float64(r.Records.Read)), job.MaxLeast)
-		return &rows.TooManyRejects{Limit: most, Of: r.Records, Reasons: r.Reasons(), Fate: r.Fate()}
+	if err := job.limited(r.Records, r.Reasons(), r.Fate()); err != nil {
+		return err
 	}
 	job.Log.Info("records read", "read", r.Records.Read, "loaded", r.Records.Loaded, "rejected", r.Records.Rejected,
 		"skipped", r.Records.Skipped, "sha256", r.Sums)
@@ -131,16 +130,20 @@ func Run(ctx context.Context, job Job) error {
 	return nil
 }
 
-// TooMany reports whether more than a share of the records was rejected, and more
-// than least; with least, also whether all of them were.
-func TooMany(r tray.Records, share float64, least int64) bool {
-	switch {
-	case least > 0 && r.Rejected > 0 && r.Loaded == 0:
-		return true
-	case share == 0 || r.Rejected <= least:
-		return false
+// Limited is the error of a load that would reject too many of its records, by
+// their share or, with MaxLeast, because they are all; nil: it may go on.
+func (j *Job) Limited(c *rows.Check) error {
+	return j.limited(c.Records, c.Reasons, "a load would end so")
+}
+
+func (j *Job) limited(r tray.Records, reasons []tray.Reason, fate string) error {
+	all := j.MaxLeast > 0 && r.Rejected > 0 && r.Loaded == 0
+	share := j.MaxShare > 0 && r.Rejected > j.MaxLeast && float64(r.Rejected) > j.MaxShare*float64(r.Read)
+	if !all && !share {
+		return nil
 	}
-	return float64(r.Rejected) > share*float64(r.Read)
+	most := max(int64(j.MaxShare*float64(r.Read)), j.MaxLeast)
+	return &rows.TooManyRejects{Limit: most, Of: r, Reasons: reasons, Fate: fate}
 }
 
 // commit commits, with what the caller wants to be done just before.

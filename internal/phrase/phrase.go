@@ -1,4 +1,5 @@
-// Package phrase says numbers as people read them, in English.
+// Package phrase says numbers as people read them, in English, and words as a shell
+// does.
 package phrase
 
 import (

@@ -140,7 +140,7 @@ func (d *decision) chooseText(best candidate, nulls *examples, left int64) {
 	if nulls.count > 0 && len(wanted) == 0 {
 		d.find(Note, CodeNullWordKept, fmt.Sprintf("%s %s, kept as text",
 			groupIs(nulls.count, "value is", "values are"), quoteList(d.nulls)),
-			"if they mean null, say --null-word "+shellWord(d.nulls[0]), nulls.count, nulls.first)
+			"if they mean null, say --null-word "+phrase.ShellWord(d.nulls[0]), nulls.count, nulls.first)
 	}
 }
 

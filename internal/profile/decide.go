@@ -100,7 +100,7 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 			Text: fmt.Sprintf("only the first %s were seen; every decision below rests on them alone",
 				group(p.Records, "record")), Do: "leave out --records to read the whole file"})
 	}
-	slices.SortStableFunc(p.Findings, func(a, b Finding) int { return weightRank(a.Weight) - weightRank(b.Weight) })
+	slices.SortStableFunc(p.Findings, func(a, b Finding) int { return rank(a.Weight) - rank(b.Weight) })
 }
 
 // keyRank prefers whole numbers, then short codes, then the rest, each in the

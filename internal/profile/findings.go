@@ -30,8 +30,6 @@ func (p *Profile) together(code Code, text, do string) {
 		Do: do})
 }
 
-func weightRank(w Weight) int { return map[Weight]int{Blocker: 0, Caution: 1, Note: 2}[w] }
-
 func (p *Profile) find(f Finding) { p.Findings = append(p.Findings, f) }
 
 // WrongByte tells where in raw the first byte stands that is not UTF-8.

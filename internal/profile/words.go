@@ -71,13 +71,5 @@ func shortList(s []string) string {
 }
 
 func flag(header string, t sqltype.Type) string {
-	return shellWord(header + "=" + t.String())
-}
-
-// shellWord quotes s for a shell where it must be.
-func shellWord(s string) string {
-	if s != "" && strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./=,:+@%") == "" {
-		return s
-	}
-	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+	return phrase.ShellWord(header + "=" + t.String())
 }

@@ -170,3 +170,6 @@ type sampleRow struct {
 	empty        bool // delimiters only
 	raw          string
 }
+
+// filled reports a row that is none of these.
+func (r *sampleRow) filled() bool { return !r.blank && !r.ruler && !r.empty }

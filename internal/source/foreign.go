@@ -6,8 +6,6 @@ import (
 	"errors"
 	"io"
 	"regexp"
-
-	"ambertray/internal/source/workbook"
 )
 
 // keyless is how a plan goes on that lacks its first key.
@@ -102,17 +100,4 @@ func isProgram(_ *Source, head []byte) (bool, error) {
 		}
 	}
 	return bytes.HasPrefix(head, []byte("MZ")) && bytes.IndexByte(head, 0) > 0, nil
-}
-
-// isDocument recognises a text or slides of an office program: archives, too.
-func isDocument(s *Source, head []byte) (bool, error) {
-	if !workbook.Is(head) {
-		return false, nil
-	}
-	file, at, size, err := s.inPlaces()
-	if err != nil {
-		return false, err
-	}
-	defer file.Close()
-	return workbook.IsDocument(at, size)
 }

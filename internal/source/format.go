@@ -38,8 +38,9 @@ type format struct {
 // of them is text: see detect.
 var formats = []*format{
 	{name: "gzip", is: begins("\x1f\x8b"), open: (*Source).gunzip, wraps: true},
-	{name: "workbook", is: isBook, open: (*Source).takeSheet, takes: []string{"sheet", "range"}},
-	{name: "a document, and not a workbook", is: isDocument, lacks: "save its table as .xlsx, .ods or delimited text"},
+	{name: "workbook", is: packs(workbook.Holds), open: (*Source).takeSheet, takes: []string{"sheet", "range"}},
+	{name: "a document, and not a workbook", is: packs(workbook.IsDocument),
+		lacks: "save its table as .xlsx, .ods or delimited text"},
 	{name: "zip archive", is: begins("PK\x03\x04", "PK\x05\x06"), open: (*Source).takeMember, wraps: true,
 		takes: []string{"member"}},
 }
@@ -54,17 +55,19 @@ func begins(magic ...string) func(*Source, []byte) (bool, error) {
 	}
 }
 
-// isBook recognises a workbook, which is an archive with certain members.
-func isBook(s *Source, head []byte) (bool, error) {
-	if !workbook.Is(head) {
-		return false, nil
+// packs recognises an archive by the members that it holds.
+func packs(holds func(r io.ReaderAt, size int64) (bool, error)) func(*Source, []byte) (bool, error) {
+	return func(s *Source, head []byte) (bool, error) {
+		if !workbook.Is(head) {
+			return false, nil
+		}
+		file, at, size, err := s.inPlaces()
+		if err != nil {
+			return false, err
+		}
+		defer file.Close()
+		return holds(at, size)
 	}
-	file, at, size, err := s.inPlaces()
-	if err != nil {
-		return false, err
-	}
-	defer file.Close()
-	return workbook.Holds(at, size)
 }
 
 // formatOf is the format of what the source is now, or nil: text.

@@ -77,7 +77,7 @@ func (s *Source) headOf(text []byte, whole bool) *head {
 	h := &head{Source: s, rows: sample(text, whole, s.Layout.Form, sampleRecords), fields: 1}
 	counts := map[int]int{}
 	for i, r := range h.rows {
-		if !r.blank && !r.ruler && !r.empty {
+		if r.filled() {
 			counts[len(r.fields)]++
 			h.filled = append(h.filled, i)
 		}
@@ -231,7 +231,7 @@ func (h *head) settle(header int) {
 		}
 	}
 	for i := 0; i <= start; i++ {
-		if i != header && !rows[i].blank && !rows[i].ruler && !rows[i].empty {
+		if i != header && rows[i].filled() {
 			h.Titles = append(h.Titles, rows[i].raw)
 		}
 	}
@@ -309,7 +309,7 @@ func (s *Source) decideFooter() error {
 	var texts []string
 	for i := len(tail) - 1; i > 0 && n < 5; i-- {
 		r := tail[i]
-		if r.blank || r.ruler || r.empty {
+		if !r.filled() {
 			continue
 		}
 		first := ""
@@ -326,8 +326,7 @@ func (s *Source) decideFooter() error {
 		full := len(r.fields) == len(s.Layout.Columns) && len(r.fields) > 1 &&
 			!slices.ContainsFunc(r.fields, func(f string) bool { return strings.TrimSpace(f) == "" })
 		above := i - 1
-		for above > 0 && (tail[above].blank || tail[above].ruler || tail[above].empty ||
-			footerWords.MatchString(tail[above].fields[0])) {
+		for above > 0 && (!tail[above].filled() || footerWords.MatchString(tail[above].fields[0])) {
 			above--
 		}
 		if full && !dataLike(tail[above].fields[0]) {
