@@ -125,7 +125,7 @@ func strictly(strict bool, cautions []profile.Finding) error {
 	if !strict || len(cautions) == 0 {
 		return nil
 	}
-	return need("--strict, and there is %s (see above); nothing was done",
+	return need("--strict: %s (see above); nothing was done",
 		phrase.Count(int64(len(cautions)), "caution"))
 }
 
