@@ -81,7 +81,7 @@ func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, con
 		}
 	}
 	d.Result, err = proof.Compare(ctx, &sourceSide{rows.Job{Sources: sources, Plan: p, Without: without,
-		Origins: origins(p), MaxRejects: -1, Entry: r.Entry, At: r.Started}}, side, opt)
+		Origins: origins(r, p), MaxRejects: -1, Entry: r.Entry, At: r.Started}}, side, opt)
 	return d, err
 }
 

@@ -263,7 +263,7 @@ func (m *mend) load(ctx context.Context, name string) error {
 	}
 	return load.Run(ctx, load.Job{
 		Job: rows.Job{Sources: []*source.Source{src}, Plan: m.Plan, MaxRejects: -1, Progress: m.Progress, Rejects: kept,
-			Origins: origins(m.Plan), Entry: m.Receipt.Entry, At: m.Receipt.Started},
+			Origins: origins(m.Receipt, m.Plan), Entry: m.Receipt.Entry, At: m.Receipt.Started},
 		Session: m.Session, Log: m.Log, Receipt: run,
 		Spec: db.Spec{Mode: db.Append, Table: def, SlowPath: m.SlowPath},
 		BeforeCommit: func() error {
@@ -338,13 +338,17 @@ func (k *refusedRejects) Finish() error { return nil }
 func (k *refusedRejects) Kept() int64   { return int64(len(k.list)) }
 
 // origins are a plan's sources, by the names that their rejects bear.
-func origins(p *plan.Plan) map[string]*source.Source {
-	out := map[string]*source.Source{}
+func origins(r *tray.Receipt, p *plan.Plan) map[string]rows.Origin {
+	out := map[string]rows.Origin{}
+	before := int64(0)
 	for i := range p.Sources {
 		s := &p.Sources[i]
 		x := &source.Source{Path: s.File, Member: s.Settings["member"], Sheet: s.Settings["sheet"]}
 		x.Name = x.FullName()
-		out[x.Name] = x
+		out[x.Name] = rows.Origin{Source: x, Before: before}
+		if i < len(r.Sources) {
+			before += r.Sources[i].Records
+		}
 	}
 	return out
 }

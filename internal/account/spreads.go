@@ -27,7 +27,7 @@ func Spreads(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan,
 	if err != nil {
 		return nil, err
 	}
-	job := rows.Job{Sources: sources, Plan: p, Without: without, Origins: origins(p), MaxRejects: -1, Entry: r.Entry,
+	job := rows.Job{Sources: sources, Plan: p, Without: without, Origins: origins(r, p), MaxRejects: -1, Entry: r.Entry,
 		At: r.Started, Progress: progress}
 	if _, err := rows.Into(ctx, job, sink); err != nil {
 		return nil, err

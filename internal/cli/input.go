@@ -30,6 +30,7 @@ type inputFlags struct {
 	tolerate  string
 	types     []string
 	same      []string
+	tables    string
 	records   int64
 
 	table, schema string
@@ -65,6 +66,8 @@ func (f *inputFlags) add(cmd *cobra.Command) {
 		"share of values that may misfit a narrower type and become rejects, like 0.1%")
 	p.StringArrayVar(&f.same, "same", nil,
 		"HEADER=OTHER: a column of one source is another's, by another name (may be repeated)")
+	p.StringVar(&f.tables, "tables", "",
+		"what several files or sheets are: one table, or a table of each (default: one, where they look like it)")
 	p.StringArrayVar(&f.types, "type", nil, "COLUMN=TYPE, instead of the type found (may be repeated)")
 }
 
@@ -75,7 +78,7 @@ func (f *inputFlags) addTable(cmd *cobra.Command) {
 	p.StringVar(&f.names, "names", "safe", "column names: safe (lower case, plain letters) or keep (as in the header)")
 	p.StringSliceVar(&f.key, "key", nil, "columns of the primary key, separated by commas")
 	p.BoolVar(&f.noKey, "no-key", false, "no primary key, even if the file offers one")
-	p.StringVar(&f.rowNumber, "row-number", "", "add a column of this name with the number of the record")
+	p.StringVar(&f.rowNumber, "row-number", "", "add a column of this name with the number of the record in the load")
 	p.StringArrayVar(&f.leaveOut, "leave-out", nil, "a column that is not loaded (may be repeated)")
 	p.StringArrayVar(&f.require, "require", nil, "a column that must not be blank (may be repeated)")
 	p.BoolVar(&f.provenance, "provenance", false,
@@ -179,7 +182,7 @@ func (f *inputFlags) wishes() (plan.Wishes, error) {
 }
 
 // ofPlan are the other options whose place, with a plan, is the plan.
-var ofPlan = []string{"same", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key",
+var ofPlan = []string{"same", "tables", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key",
 	"row-number", "leave-out", "require", "keep-empty", "provenance"}
 
 // settingValue is a setting as an option.
@@ -204,7 +207,12 @@ func (v *settingValue) Type() string {
 
 // request is what the options and files ask for.
 func (f *inputFlags) request(files []string) (in desk.Input, err error) {
-	in.Names = files
+	in.Names, in.Tables = files, f.tables
+	switch f.tables {
+	case "", desk.OneTable, desk.TableEach:
+	default:
+		return in, needed("--tables %q: use one or each", f.tables)
+	}
 	if in.Known, err = f.known(); err != nil {
 		return in, err
 	}

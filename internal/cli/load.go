@@ -139,23 +139,39 @@ func (a *app) answered(l *desk.LoadAnswer, failed error) error {
 			}
 		}
 	} else {
-		switch {
-		case l.Mapping != nil:
-			a.printMapping(l.Mapping)
-		case l.DryRun != nil:
-			st := a.style(a.out)
-			fmt.Fprintf(a.out, "%s  %s into %s; the database was not touched\n\n", st.head("Dry run"), l.DryRun.Source,
-				l.DryRun.Table)
-			a.printCheck(st, l.DryRun.Check)
-		case failed != nil:
-		case l.Receipt != nil:
-			a.printReceipt(l.Receipt, l.Entry, l.Into, l.Took)
-		}
+		a.printLoad(l, failed)
 	}
 	if failed != nil {
 		return failed
 	}
 	return ends(l.Outcome())
+}
+
+// printLoad says what a load, or each of several, came to.
+func (a *app) printLoad(l *desk.LoadAnswer, failed error) {
+	for i, x := range l.Each {
+		if i > 0 {
+			fmt.Fprintln(a.out)
+		}
+		var its error
+		if i == len(l.Each)-1 {
+			its = failed
+		}
+		a.printLoad(x, its)
+	}
+	switch {
+	case l.Each != nil:
+	case l.Mapping != nil:
+		a.printMapping(l.Mapping)
+	case l.DryRun != nil:
+		st := a.style(a.out)
+		fmt.Fprintf(a.out, "%s  %s into %s; the database was not touched\n\n", st.head("Dry run"), l.DryRun.Source,
+			l.DryRun.Table)
+		a.printCheck(st, l.DryRun.Check)
+	case failed != nil:
+	case l.Receipt != nil:
+		a.printReceipt(l.Receipt, l.Entry, l.Into, l.Took)
+	}
 }
 
 // printReceipt says what a load came to.

@@ -309,3 +309,33 @@ keep: lock != "Free"
 	write("", `name: lock, from: Lock`, `name: lock, from: Lock, value: '1'`)
 	assert.Contains(t, b.run(2, "look", "p.yaml").err, "both from: and value:")
 }
+
+// The record's number counts through all sources of a load, so that it can be a
+// key, also of a record that is mended; and what tells where a record came from
+// goes into a table that exists.
+func TestNumbersThroughTheLoad(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		b.write("jan.csv", "id,toll\n1,2.50\n2,3.00\n")
+		b.write("feb.csv", "id,toll\n3,4.50\n4,5.x\n5,6.00\n")
+		args := []string{"--into", s.url, "--row-number", "no", "--key", "no", "--provenance", "--type", "toll=decimal(6,2)", "--table", "tolls", "--json"}
+		var rec tray.Receipt
+		r := b.run(3, append([]string{"load", "jan.csv", "feb.csv"}, args...)...)
+		require.NoError(t, json.Unmarshal([]byte(r.out), &rec), r.out)
+		assert.EqualValues(t, []int64{2, 3}, []int64{rec.Sources[0].Records, rec.Sources[1].Records})
+		read := "SELECT no, " + s.text("id") + ", " + s.text("source_line") + " FROM tolls ORDER BY no"
+		assert.Equal(t, [][]string{{"1", "1", "2"}, {"2", "2", "3"}, {"3", "3", "2"}, {"5", "5", "4"}}, queryRows(t, s.db, read))
+		text := b.read("tray/" + rec.Entry + "/rejects.csv")
+		b.write("tray/"+rec.Entry+"/rejects.csv", strings.Replace(text, ",4,5.x", ",4,5.25", 1))
+		b.run(0, "mend", "tolls")
+		assert.Equal(t, [][]string{{"4", "4", "3"}}, queryRows(t, s.db, strings.Replace(read, "ORDER", "WHERE id = 4 ORDER", 1)))
+		b.run(0, "verify", "tolls", "--deep")
+
+		b.write("mar.csv", "id,toll\n6,1.25\n")
+		b.run(0, "plan", "mar.csv", "--provenance", "--table", "more", "-o", "more.yaml")
+		r = b.run(0, "look", "more.yaml")
+		assert.Contains(t, r.out, "would reject  0")
+		b.run(0, "load", "more.yaml", "--into", s.url)
+		b.run(0, "load", "jan.csv", "--into", s.url, "--provenance", "--mode", "append", "--table", "more")
+		assert.Equal(t, [][]string{{"3"}}, queryRows(t, s.db, "SELECT "+s.text("count(*)")+" FROM more"))
+	})
+}

@@ -156,7 +156,7 @@ func writePlanBack(result *export.Result, what extract, opt export.Options, r Ex
 	}
 	p := result.Plan(file, what.name, what.key, opt)
 	if info, err := os.Stat(r.Out.File); err == nil {
-		p.Sources[0].Seen = plan.SeenOf(&source.Source{FileSize: info.Size(), Modified: info.ModTime()})
+		p.Sources[0].Seen = []plan.Seen{plan.SeenOf(&source.Source{FileSize: info.Size(), Modified: info.ModTime()})}
 	}
 	if err := p.Check(); err != nil {
 		return fmt.Errorf("no plan can load this back: %w", err)

@@ -150,7 +150,9 @@ func (l *loading) goOn(ctx context.Context) error {
 	case answer == "load":
 		return nil
 	case answer == "plan":
-		b, err := l.in.Plan.Encode(l.in.Comments)
+		p := *l.in.Plan
+		p.Sources = l.asked
+		b, err := p.Encode(l.in.Comments)
 		if err != nil {
 			return err
 		}

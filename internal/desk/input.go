@@ -3,6 +3,7 @@ package desk
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -28,6 +29,9 @@ type Input struct {
 	Options profile.Options
 	// Wishes are about the table.
 	Wishes plan.Wishes
+	// Tables is what several sources are: one table, a table of each, or empty: one
+	// where they look like it, else a question.
+	Tables string
 	// Set names the settings above that were given, in the words of whoever
 	// gave them: with a plan, they are not allowed, but for Table and Schema.
 	Set []string
@@ -86,9 +90,16 @@ func (d *Desk) open(ctx context.Context, in Input, how opening) (*Opened, error)
 	var err error
 	in.Known.Stdin = d.Stdin
 	in.Wishes.Same = in.Options.Same
+	in.Options.Joined = in.Tables == OneTable
 	if IsPlan(in.Names[0]) {
 		err = d.openPlan(ctx, o, in, how)
-	} else {
+	} else if in.Tables == TableEach {
+		var parts []part
+		if parts, err = partsOf(ctx, in.Names, in.Known); err == nil && len(parts) > 1 {
+			return nil, need("%w", &severalTables{in, parts})
+		}
+	}
+	if err == nil && !o.Given {
 		in.Known.Once = how.once
 		o.Sources, err = openSources(ctx, in.Names, in.Known)
 	}
@@ -203,19 +214,70 @@ func (o *Opened) named(same map[string]string) error {
 	return nil
 }
 
+// What several sources are.
+const (
+	OneTable  = "one"
+	TableEach = "each"
+)
+
+// Several tables are an input that is a table of each of its sources. Whoever can
+// do with one only says so with it.
+type severalTables struct {
+	in    Input
+	parts []part
+}
+
+func (e *severalTables) Error() string {
+	return fmt.Sprintf("%s: %s sources, a table of each\n  this command takes one of them: name its file, or its "+
+		"sheet with --sheet", e.in.Names[0], phrase.Grouped(int64(len(e.parts))))
+}
+
+// each is the input of one of the tables.
+func (e *severalTables) each(i int) Input {
+	one := e.in
+	one.Names, one.Known.Sheet, one.Tables = []string{e.parts[i].file}, e.parts[i].known.Sheet, ""
+	return one
+}
+
+// A part is a file, or a sheet of one, that is a source.
+type part struct {
+	file  string
+	known source.Known
+}
+
 // openSources opens files: each by itself, all that a pattern matches, or
 // several sheets of a workbook.
 func openSources(ctx context.Context, names []string, known source.Known) (out []*source.Source, err error) {
+	parts, err := partsOf(ctx, names, known)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range parts {
+		src, err := source.Open(ctx, x.file, x.known)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, src)
+	}
+	return out, nil
+}
+
+// partsOf are the sources that names stand for.
+func partsOf(ctx context.Context, names []string, known source.Known) (out []part, err error) {
+	given := known
 	for _, name := range names {
+		known := given
 		files := []string{name}
-		if strings.ContainsAny(name, "*?[") && !FileExists(name) && !source.IsLink(name) {
+		if source.IsPattern(name) && !FileExists(name) && !source.IsLink(name) {
 			if files, err = matching("", name); err != nil {
 				return nil, err
 			}
+			known.Asked.File = name
 		}
 		for _, file := range files {
 			sheets := []string{known.Sheet}
-			if known.Sheet == "all" || strings.ContainsAny(known.Sheet, "*?[") {
+			if source.ManySheets(known.Sheet) {
+				known.Asked.Sheet = known.Sheet
 				if sheets, err = source.Sheets(ctx, file, known.Sheet, known); err != nil {
 					return nil, err
 				}
@@ -223,38 +285,54 @@ func openSources(ctx context.Context, names []string, known source.Known) (out [
 			for _, sheet := range sheets {
 				k := known
 				k.Sheet = sheet
-				src, err := source.Open(ctx, file, k)
-				if err != nil {
-					return nil, err
-				}
-				out = append(out, src)
+				out = append(out, part{file, k})
 			}
 		}
 	}
 	return out, nil
 }
 
+// A planned file is one that a plan is put to.
+type planned struct {
+	file string
+	form *plan.Source
+	many bool // the form stands for more than one file or sheet
+}
+
+// planFiles are the files of a plan, or others of their form.
+func planFiles(planFile string, p *plan.Plan, files []string) (all []planned, err error) {
+	many := func(s *plan.Source) bool { return source.IsPattern(s.File) || source.ManySheets(s.Settings["sheet"]) }
+	forms := p.Sources[:1]
+	if !slices.ContainsFunc(p.Sources, func(s plan.Source) bool { return s.File != p.Sources[0].File }) {
+		forms = p.Sources // the parts of one file: another has them, too
+	}
+	for _, file := range files {
+		for i := range forms {
+			all = append(all, planned{file, &forms[i], many(&forms[i])})
+		}
+	}
+	if len(files) > 0 {
+		return all, nil
+	}
+	for i := range p.Sources {
+		x := &p.Sources[i]
+		found, err := matching(planFile, x.File)
+		if err != nil {
+			return nil, err
+		}
+		for _, file := range found {
+			all = append(all, planned{file, x, many(x)})
+		}
+	}
+	return all, nil
+}
+
 // planSources opens the files of a plan, or others of their form.
 func planSources(ctx context.Context, planFile string, p *plan.Plan, files []string,
 	given source.Known) (out []*source.Source, err error) {
-	type one struct {
-		file string
-		form *plan.Source
-	}
-	var all []one
-	for _, file := range files {
-		all = append(all, one{file, &p.Sources[0]})
-	}
-	if len(files) == 0 {
-		for i := range p.Sources {
-			found, err := matching(planFile, p.Sources[i].File)
-			if err != nil {
-				return nil, err
-			}
-			for _, file := range found {
-				all = append(all, one{file, &p.Sources[i]})
-			}
-		}
+	all, err := planFiles(planFile, p, files)
+	if err != nil {
+		return nil, err
 	}
 	for _, x := range all {
 		known := x.form.Known()
@@ -265,6 +343,13 @@ func planSources(ctx context.Context, planFile string, p *plan.Plan, files []str
 			return nil, err
 		}
 		for _, src := range some {
+			own := func(o planned) bool {
+				return !o.many && o.file == x.file && o.form.Settings["sheet"] == src.Sheet
+			}
+			if x.many && slices.ContainsFunc(all, own) {
+				src.Close()
+				continue // it has a form of its own
+			}
 			for _, other := range out {
 				if other.Path == src.Path && other.Part() == src.Part() {
 					return nil, need("%s: is named twice\n  a file is loaded once in a load", src.Name)

@@ -97,6 +97,9 @@ type LoadAnswer struct {
 	// DryRun is of one into a new table; Mapping of one into a table that exists.
 	DryRun  *DryRunAnswer
 	Mapping *MappingAnswer
+	// Each are the answers of the tables, where it is several: those that were
+	// loaded, and the last, if it failed.
+	Each []*LoadAnswer
 	// Changes are what blocks the load of a file that its plan was not made for.
 	Changes *ChangesAnswer
 }
@@ -104,6 +107,14 @@ type LoadAnswer struct {
 // JSON is the document of the answer, or nil.
 func (a *LoadAnswer) JSON() any {
 	switch {
+	case a.Each != nil:
+		loads := LoadsAnswer{Document: document("loads"), Loads: []any{}}
+		for _, x := range a.Each {
+			if doc := x.JSON(); doc != nil {
+				loads.Loads = append(loads.Loads, doc)
+			}
+		}
+		return loads
 	case a.Receipt != nil:
 		return a.Receipt
 	case a.DryRun != nil:
@@ -116,8 +127,19 @@ func (a *LoadAnswer) JSON() any {
 	return nil
 }
 
+// A LoadsAnswer is several loads in one document.
+type LoadsAnswer struct {
+	Document
+	Loads []any `json:"loads"`
+}
+
 // Outcome is what it comes to.
 func (a *LoadAnswer) Outcome() Outcome {
+	for _, x := range a.Each {
+		if o := x.Outcome(); o != Done {
+			return o
+		}
+	}
 	if a.Receipt != nil {
 		return settled(a.Receipt)
 	}
@@ -178,6 +200,7 @@ type loading struct {
 	found    *db.Table // that there is, or nil
 	like     *db.Table // whose structure the rows go into, or nil
 	tolerate float64
+	asked    []plan.Source // as the plan would have them for the next load, too
 	decided  []string
 	cautions []profile.Finding
 	doubts   []profile.Finding // those of the cautions that come from the file alone
@@ -185,6 +208,34 @@ type loading struct {
 
 // Load loads. The answer is there also with an error, where it tells something.
 func (d *Desk) Load(ctx context.Context, r LoadRequest) (*LoadAnswer, error) {
+	answer, err := d.loadOne(ctx, r)
+	var several *severalTables
+	if !errors.As(err, &several) {
+		return answer, err
+	}
+	if r.Wishes.Table != "" {
+		return answer, need("--table %s: the name of one table, and each of %s is one\n  leave it out: each is named "+
+			"by its file or sheet", r.Wishes.Table, phrase.Count(int64(len(several.parts)), "source"))
+	}
+	answer.Each = []*LoadAnswer{}
+	for i := range several.parts {
+		r.Input = several.each(i)
+		one, err := d.loadOne(ctx, r)
+		if answer.Each = append(answer.Each, one); err == nil {
+			continue
+		}
+		if i > 0 && !r.DryRun {
+			err = fmt.Errorf("%w\n  before it, %s loaded, which %s committed", err,
+				phrase.Count(int64(i), "table")+map[bool]string{true: " was", false: " were"}[i == 1],
+				map[bool]string{true: "is", false: "are"}[i == 1])
+		}
+		return answer, err
+	}
+	return answer, nil
+}
+
+// loadOne loads one table.
+func (d *Desk) loadOne(ctx context.Context, r LoadRequest) (*LoadAnswer, error) {
 	l := &loading{Desk: d, req: &r, answer: &LoadAnswer{Into: connect.Redact(r.Into.URL)}}
 	defer func() {
 		if l.conn != nil {
@@ -282,7 +333,7 @@ func (l *loading) open(ctx context.Context) (err error) {
 	if _, err := plan.Bind(in.Plan, in.Sources[:1]); err != nil {
 		return err
 	}
-	in.Plan.Sources = nil
+	l.asked, in.Plan.Sources = in.Plan.Sources, nil
 	for _, s := range in.Sources {
 		in.Plan.Sources = append(in.Plan.Sources, plan.FromLayout(s))
 	}
@@ -329,6 +380,9 @@ func (l *loading) compare(ctx context.Context) error {
 		changes, err := match.Changes(ctx, src, in.Plan, values, l.tolerate)
 		if err != nil {
 			return err
+		}
+		if a.Compared == 1 {
+			changes = append(match.Uncovered(in.Sources, in.Plan), changes...)
 		}
 		for i := range changes {
 			c := &changes[i]

@@ -3,6 +3,7 @@ package desk
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
@@ -117,10 +118,21 @@ type ChoiceAnswer struct {
 // Look reads files whole. begun is called with each as soon as it is read.
 func (d *Desk) Look(ctx context.Context, r LookRequest, begun func(*LookSource)) (*LookAnswer, error) {
 	a := &LookAnswer{Document: document("look"), Outcome: Done, Sources: []LookSource{}}
+	var inputs []Input
 	for _, name := range r.Names {
 		one := r.Input
 		one.Names = []string{name}
-		o, err := d.open(ctx, one, opening{profiled: true, once: true})
+		inputs = append(inputs, one)
+	}
+	for k := 0; k < len(inputs); k++ {
+		o, err := d.open(ctx, inputs[k], opening{profiled: true, once: true})
+		var several *severalTables
+		if errors.As(err, &several) {
+			for i := range several.parts {
+				inputs = slices.Insert(inputs, k+1+i, several.each(i))
+			}
+			continue
+		}
 		var choice *source.Choice
 		if errors.As(err, &choice) {
 			a.Choice, a.Outcome = choice, Undecided

@@ -101,6 +101,8 @@ func (in *Input) settle(option, value string) error {
 			in.Options.Same = map[string]string{}
 		}
 		in.Options.Same[from] = to
+	case "tables":
+		in.Tables = value
 	default:
 		set := source.SettingOf(option)
 		if set == nil {

@@ -109,7 +109,7 @@ func Run(ctx context.Context, job Job) error {
 	}
 	receipt := job.Receipt
 	for k, sum := range r.Sums {
-		receipt.Sources[k].SHA256 = sum
+		receipt.Sources[k].SHA256, receipt.Sources[k].Records = sum, r.Each[k]
 	}
 	if err := job.limited(r.Records, r.Reasons(), r.Fate()); err != nil {
 		return err

@@ -1,6 +1,7 @@
 package match
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -65,6 +66,47 @@ func Changes(ctx context.Context, src *source.Source, p *plan.Plan, values bool,
 	}
 	err := x.values(ctx, p, at, max(tolerate, retyped))
 	return x.out, err
+}
+
+// Uncovered are the sheets and members of the sources' files that a plan neither
+// takes nor knew of, as differences. Of a plan that does not say what it was made
+// from, it is not known what it knew of.
+func Uncovered(sources []*source.Source, p *plan.Plan) (out []Change) {
+	known, made := map[string]bool{}, false
+	for _, s := range p.Sources {
+		for _, seen := range s.Seen {
+			made = true
+			for _, name := range seen.Others {
+				known[name] = true
+			}
+		}
+	}
+	taken := map[[2]string]bool{}
+	for _, s := range sources {
+		taken[[2]string{s.Path, cmp.Or(s.Sheet, s.Member)}] = true
+	}
+	for _, s := range sources {
+		what, key := "sheet", "sheet: all"
+		if s.Sheet == "" {
+			what, key = "member", "a pattern under member:"
+		}
+		for _, name := range s.Others {
+			if at := [2]string{s.Path, name}; known[name] || taken[at] || p.Made(s) {
+				continue
+			} else {
+				taken[at] = true
+			}
+			c := Change{Source: s.Name, Weight: Caution,
+				Text: fmt.Sprintf("its %s %q is not loaded: the plan does not name it", what, name)}
+			if made {
+				c.Weight, c.Text = Blocking, fmt.Sprintf("its %s %q is not in the plan, and was not there when the "+
+					"plan was made; name it as a source of the plan, say %s, or write it under others: in seen: to "+
+					"leave it out", what, name, key)
+			}
+			out = append(out, c)
+		}
+	}
+	return out
 }
 
 // columns compares the names, and returns where the plan's columns stand.

@@ -51,9 +51,7 @@ func Build(sources []*source.Source, prof *profile.Profile, w Wishes) (*Plan, Co
 	b := &builder{sources: sources, prof: prof, wishes: w, plan: &Plan{Version: Version, Tolerate: w.Tolerate},
 		comments: Comments{Beside: map[string]string{}, Above: map[string][]string{}}, leave: map[int]bool{},
 		required: map[int]bool{}}
-	for _, s := range sources {
-		b.plan.Sources = append(b.plan.Sources, FromLayout(s))
-	}
+	b.plan.Sources = asAsked(sources)
 	for _, col := range prof.Columns {
 		b.headers = append(b.headers, col.Header)
 	}
@@ -232,7 +230,11 @@ func (b *builder) remarks() {
 	}
 	for _, e := range src.Evidence {
 		// What chose a part of the file says so by its name.
-		if set := source.SettingOf(e.What); set != nil && !set.Chooses() {
+		set := source.SettingOf(e.What)
+		if set == nil || set.Chooses() {
+			continue
+		}
+		if v, is := set.Of(src); is && b.plan.Sources[0].Settings[set.Key] == v {
 			b.comments.Beside["$.sources[0]."+set.Key] = e.Why
 		}
 	}

@@ -43,9 +43,9 @@ type Source struct {
 	// Settings are the values of source.Settings, by their keys, as they stand in
 	// the plan.
 	Settings map[string]string
-	// Seen is the file that the plan was made from. Any other is compared with
-	// the plan before it is loaded.
-	Seen *Seen
+	// Seen are the files that the plan was made from: one, or more where File is a
+	// pattern. Any other is compared with the plan before it is loaded.
+	Seen []Seen
 
 	// wrong is a mistake inside, and wrongAt its key; kept for Check, which knows
 	// the line.
@@ -56,18 +56,23 @@ type Source struct {
 type Seen struct {
 	Bytes    int64  `yaml:"bytes"`
 	Modified string `yaml:"modified"` // RFC 3339, UTC
+	// Others are the sheets or members that were in it and are not for this plan.
+	Others []string `yaml:"others,flow,omitempty"`
 }
 
 // SeenOf is what tells a source.
-func SeenOf(s *source.Source) *Seen {
-	return &Seen{s.FileSize, s.Modified.UTC().Format(time.RFC3339Nano)}
+func SeenOf(s *source.Source) Seen {
+	return Seen{s.FileSize, s.Modified.UTC().Format(time.RFC3339Nano), s.Others}
 }
+
+// Is reports whether both are of one file.
+func (s Seen) Is(x Seen) bool { return s.Bytes == x.Bytes && s.Modified == x.Modified }
 
 // Made reports whether one of the plan's sources is the file that the plan was
 // made from.
 func (p *Plan) Made(s *source.Source) bool {
 	is := SeenOf(s)
-	return slices.ContainsFunc(p.Sources, func(x Source) bool { return x.Seen != nil && *x.Seen == *is })
+	return slices.ContainsFunc(p.Sources, func(x Source) bool { return slices.ContainsFunc(x.Seen, is.Is) })
 }
 
 // Table is where the records go.
@@ -75,7 +80,7 @@ type Table struct {
 	Schema string   `yaml:"schema,omitempty"`
 	Name   string   `yaml:"name"`
 	Key    []string `yaml:"key,flow,omitempty"`
-	// RowNumber names a column that gets the number of the record.
+	// RowNumber names a column that gets the number of the record in the load.
 	RowNumber string `yaml:"row_number,omitempty"`
 	Comment   string `yaml:"description,omitempty"`
 }
@@ -132,7 +137,7 @@ func (s *Source) Known() source.Known {
 
 // FromLayout is the plan's description of an opened source.
 func FromLayout(s *source.Source) Source {
-	p := Source{File: s.Path, Settings: map[string]string{}, Seen: SeenOf(s)}
+	p := Source{File: s.Path, Settings: map[string]string{}, Seen: []Seen{SeenOf(s)}}
 	for _, set := range source.Settings {
 		if v, is := set.Of(s); is {
 			p.Settings[set.Key] = v
@@ -181,7 +186,7 @@ func (p *Plan) Definition() dialect.Table {
 	if p.Table.RowNumber != "" {
 		t.Columns = append(t.Columns, dialect.Column{Name: p.Table.RowNumber, Type: sqltype.Type{Kind: sqltype.BigInt},
 			Required: true,
-			Comment:  "number of the record in its source"})
+			Comment:  "number of the record in its load"})
 	}
 	for _, c := range p.Columns {
 		comment := c.Comment

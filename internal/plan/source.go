@@ -39,12 +39,22 @@ func (s Source) MarshalYAML() (any, error) {
 			v.Tag, v.Style, v.Value = "!!int", 0, text
 		}
 	}
-	if s.Seen != nil {
-		v, err := add("seen", s.Seen)
+	switch len(s.Seen) {
+	case 0:
+	case 1:
+		v, err := add("seen", s.Seen[0])
 		if err != nil {
 			return nil, err
 		}
 		v.Style = yaml.FlowStyle
+	default:
+		v, err := add("seen", s.Seen)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range v.Content {
+			x.Style = yaml.FlowStyle
+		}
 	}
 	return n, nil
 }
@@ -69,8 +79,14 @@ func (s *Source) UnmarshalYAML(n *yaml.Node) error {
 				fail(key, "file: is no name")
 			}
 		case key == "seen":
-			s.Seen = &Seen{}
-			if err := value.Decode(s.Seen); err != nil {
+			var err error
+			if value.Kind == yaml.SequenceNode {
+				err = value.Decode(&s.Seen)
+			} else {
+				s.Seen = make([]Seen, 1)
+				err = value.Decode(&s.Seen[0])
+			}
+			if err != nil {
 				fail(key, "seen: %s", mistake(err).What)
 			}
 		case source.SettingOf(key) == nil:

@@ -52,6 +52,9 @@ func (p *Profile) across(sources []*source.Source, each []*Profile, headers []st
 		p.typesDiffer(u, h, x)
 	}
 	p.renames(sources, each, headers, place, opt)
+	if !slices.ContainsFunc(p.Findings, func(f Finding) bool { return f.Code == CodeRenamed }) {
+		p.apart(sources, at, opt) // with one name for both, they may be alike
+	}
 	var names []string
 	for _, s := range sources {
 		names = append(names, short(s))
@@ -71,6 +74,67 @@ func (p *Profile) across(sources []*source.Source, each []*Profile, headers []st
 		}
 	}
 	slices.SortStableFunc(p.Findings, func(a, b Finding) int { return rank(a.Weight) - rank(b.Weight) })
+}
+
+// apart asks about sources that have few columns in common. at is the place of
+// each source's columns among those of all.
+func (p *Profile) apart(sources []*source.Source, at [][]int, opt Options) {
+	has := make([]map[int]bool, len(at))
+	for k, columns := range at {
+		has[k] = map[int]bool{}
+		for _, u := range columns {
+			has[k][u] = true
+		}
+	}
+	// Two are alike where more than half of the columns of the narrower one are those of the
+	// other; what is like one of a group belongs to it.
+	alike := func(a, b map[int]bool) bool {
+		if len(a) > len(b) {
+			a, b = b, a
+		}
+		n := 0
+		for u := range a {
+			if b[u] {
+				n++
+			}
+		}
+		return 2*n > len(a)
+	}
+	var groups [][]int
+	for k := range has {
+		one := []int{k}
+		groups = slices.DeleteFunc(groups, func(g []int) bool {
+			if !slices.ContainsFunc(g, func(other int) bool { return alike(has[k], has[other]) }) {
+				return false
+			}
+			one = append(one, g...)
+			return true
+		})
+		slices.Sort(one)
+		groups = append(groups, one)
+	}
+	if len(groups) < 2 {
+		return
+	}
+	slices.SortFunc(groups, func(a, b []int) int { return a[0] - b[0] })
+	var parts []string
+	for _, g := range groups[:min(len(groups), 4)] {
+		var names []string
+		for _, k := range g {
+			names = append(names, short(sources[k]))
+		}
+		s := sources[g[0]]
+		parts = append(parts, fmt.Sprintf("%s (%s)", shortList(names), shortList(s.Layout.Columns[s.Layout.Lead:])))
+	}
+	f := Finding{Weight: Blocker, Code: CodeSeveralTables, Count: int64(len(groups)),
+		Text: "the sources have few columns in common, and do not look like one table: " + strings.Join(parts, "; "),
+		Do:   "for a table of each, say --tables each; to join them all the same, --tables one",
+		Answers: []Answer{{"a table of each", "tables", "each"},
+			{"one table all the same; what a source lacks is null", "tables", "one"}}}
+	if opt.Joined {
+		f.Weight, f.Do, f.Answers = Caution, "", nil
+	}
+	p.find(f)
 }
 
 func rank(w Weight) int { return slices.Index([]Weight{Blocker, Caution, Note}, w) }

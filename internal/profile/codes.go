@@ -46,6 +46,7 @@ const (
 	CodeRenamed          Code = "renamed"
 	CodeGap              Code = "gap"
 	CodeColumnsUndecided Code = "columns-undecided"
+	CodeSeveralTables    Code = "several-tables"
 	CodeOverEdge         Code = "over-edge"
 	// CodeNotAsPlanned and CodeNotAsTable are differences from a plan and from a
 	// table; they are found when a file is loaded.
@@ -96,6 +97,7 @@ var Codes = []Code{
 	CodeRenamed,
 	CodeGap,
 	CodeColumnsUndecided,
+	CodeSeveralTables,
 	CodeOverEdge,
 	CodeNotAsPlanned,
 	CodeNotAsTable,
@@ -106,7 +108,7 @@ var Codes = []Code{
 func (c Code) DecidedByPlan() bool {
 	switch c { // others: remain with a plan
 	case CodeDatesUndecided, CodeMarkUndecided, CodeMarkAssumed, CodeMarkByOthers, CodeRenamed, CodeNearMiss,
-		CodeColumnsUndecided:
+		CodeColumnsUndecided, CodeSeveralTables:
 		return true
 	}
 	return false

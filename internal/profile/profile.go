@@ -117,6 +117,8 @@ type Options struct {
 	// Same names headers that mean another one, in any of several sources. One
 	// that means itself is a column of its own.
 	Same map[string]string
+	// Joined tells that several sources are one table, however they look.
+	Joined bool
 	// Progress is called now and then with the bytes and records read so far.
 	Progress func(bytes, records int64)
 }

@@ -34,6 +34,7 @@ type back struct {
 	*Feed
 	refusals []sink.Refusal // still to be found
 	number   int            // of rows that were taken
+	earlier  int64          // records of the sources before
 }
 
 func (b *back) read(ctx context.Context, k int, summed bool) error {
@@ -47,7 +48,7 @@ func (b *back) read(ctx context.Context, k int, summed bool) error {
 	if summed {
 		to = b.Sink
 	}
-	team, err := b.team(k, to)
+	team, err := b.team(k, b.earlier, to)
 	if err != nil {
 		return err
 	}
@@ -70,6 +71,7 @@ func (b *back) read(ctx context.Context, k int, summed bool) error {
 	if err != nil {
 		return profile.Problem(b.Sources[k], err)
 	}
+	b.earlier += records
 	return nil
 }
 

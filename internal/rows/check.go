@@ -2,6 +2,7 @@ package rows
 
 import (
 	"context"
+	"time"
 
 	"ambertray/internal/profile"
 	"ambertray/internal/sink"
@@ -31,8 +32,17 @@ type Misfits struct {
 	Longest int
 }
 
-// DryRun reads and converts, and writes nothing.
-func DryRun(ctx context.Context, job Job) (*Check, error) { return Into(ctx, job, nil) }
+// DryRun reads and converts, and writes nothing. Expressions see a load of this
+// moment.
+func DryRun(ctx context.Context, job Job) (*Check, error) { return Into(ctx, job.asIfNow(), nil) }
+
+// asIfNow is the job with a name and a time, where no load has given them.
+func (j Job) asIfNow() Job {
+	if j.Entry == "" {
+		j.Entry, j.At = "preview", time.Now().UTC().Truncate(time.Second)
+	}
+	return j
+}
 
 // Into reads and converts as a load does, but into a sink where nothing is
 // verified.

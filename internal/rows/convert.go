@@ -29,7 +29,9 @@ type converter struct {
 	enc     sink.Encoder // nil: only look
 	rec     delimited.Record
 	row     []reading.Value
-	number  bool           // the first column is the record's number
+	number  bool  // the first column is the record's number in the load
+	before  int64 // records of the sources before
+	origins map[string]Origin
 	slots   []int          // the place of each field among the headers of rejects, or nil
 	index   int            // of the source
 	place   sink.Placer    // the encoder, if it wants to know, or nil
@@ -457,14 +459,14 @@ func (c *converter) blank(rec *delimited.Record, i int) bool {
 // lead is how many fields stand before those of the record itself.
 func (c *converter) lead() int { return c.src.Layout.Lead }
 
-// recordNumber is the number of the record at hand in its source. Records that
-// are mended carry theirs with them.
+// recordNumber is the number of the record at hand among those of all sources.
+// Records that are mended carry theirs in their source with them.
 func (c *converter) recordNumber(p *part) int64 {
 	if c.lead() > 0 {
 		n, _ := strconv.ParseInt(string(c.rec.Fields[1]), 10, 64)
-		return n
+		return c.origins[string(c.rec.Fields[2])].Before + n
 	}
-	return p.first + p.records
+	return c.before + p.first + p.records
 }
 
 func (c *converter) reject(rec *delimited.Record, record int64, column string, code tray.Code, reason,

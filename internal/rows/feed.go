@@ -47,7 +47,7 @@ type Job struct {
 	Entry string
 	At    time.Time
 	// Origins are the sources that mended records came from, by name.
-	Origins map[string]*source.Source
+	Origins map[string]Origin
 	// Rejects takes the records that are not loaded; nil only counts them.
 	Rejects RejectKeeper
 	// Without names records, by source and line, that are passed over as if
@@ -57,6 +57,13 @@ type Job struct {
 	MaxRejects int64
 	// Progress is called now and then.
 	Progress func(Progress)
+}
+
+// An Origin is a source that mended records came from.
+type Origin struct {
+	*source.Source
+	// Before is how many records the sources before it had in their load.
+	Before int64
 }
 
 // A RejectKeeper keeps rejects.
@@ -95,8 +102,10 @@ type Feed struct {
 	Follower Follower
 
 	Records tray.Records
-	// Sums are the SHA-256 of the sources that have been read.
+	// Sums are the SHA-256 of the sources that have been read, and Each how many
+	// records each of them has.
 	Sums []string
+	Each []int64
 	// Total is of the values of the rows; Checksum is the sum of those that the
 	// encoders made, see [sink.Summer].
 	Total    []tally.Tally
@@ -107,6 +116,7 @@ type Feed struct {
 	done    int64          // bytes of the sources before it
 	size    int64          // bytes of all
 	base    int64          // records of it before the chunk at hand
+	before  int64          // records of the sources before it
 	skipped [source.Kinds]int64
 	refused []map[int64]bool           // lines of the records that the sink refused, by source
 	reasons map[[2]string]*tray.Reason // by column and reason
@@ -204,6 +214,7 @@ func (f *Feed) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 	f.current, f.base = k, 0
 	if k > 0 {
 		f.done += f.Sources[k-1].Size
+		f.before += f.Each[k-1]
 	}
 	if f.Sink != nil {
 		f.stream.Size = batchBytes
@@ -218,7 +229,7 @@ func (f *Feed) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 	f.skipped[source.Title] += titles
 	f.Records.Read += titles
 	f.Records.Skipped += titles
-	team, err := f.team(k, f.Sink)
+	team, err := f.team(k, f.before, f.Sink)
 	if err != nil {
 		return err
 	}
@@ -266,13 +277,13 @@ func (f *Feed) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 	} else if f.stream.Bytes() != src.Size {
 		return fmt.Errorf("%w; %s", ErrChanged, f.fate())
 	}
-	f.Sums = append(f.Sums, f.stream.Sum())
+	f.Sums, f.Each = append(f.Sums, f.stream.Sum()), append(f.Each, f.base)
 	return nil
 }
 
 // team makes a converter for each worker, and one for the collector behind
-// them.
-func (f *Feed) team(k int, to sink.Sink) ([]*converter, error) {
+// them. before is how many records the sources before the k-th have.
+func (f *Feed) team(k int, before int64, to sink.Sink) ([]*converter, error) {
 	team := make([]*converter, pipeline.Workers()+1)
 	for i := range team {
 		var enc sink.Encoder
@@ -283,6 +294,7 @@ func (f *Feed) team(k int, to sink.Sink) ([]*converter, error) {
 		if team[i], err = f.converter(k, enc); err != nil {
 			return nil, err
 		}
+		team[i].before = before
 	}
 	return team, nil
 }
@@ -293,13 +305,14 @@ func (f *Feed) converter(k int, enc sink.Encoder) (*converter, error) {
 		return nil, err
 	}
 	c.slots, c.index = f.Binding.Slots[k], k
+	c.origins = f.Origins
 	if e := f.Binding.Expressions; e != nil {
 		c.exprs = e
 		c.record = derive.NewRecord(f.Sources[k], k+1, e.Variables, f.Entry, f.At)
 		c.mended = map[string]*derive.Record{}
 		if c.lead() == MendLead {
 			for name, src := range f.Origins {
-				c.mended[name] = derive.NewRecord(src, k+1, e.Variables, f.Entry, f.At)
+				c.mended[name] = derive.NewRecord(src.Source, k+1, e.Variables, f.Entry, f.At)
 			}
 		}
 		for i := range c.readers {

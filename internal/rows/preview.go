@@ -5,7 +5,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"io"
-	"time"
 
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
@@ -22,8 +21,7 @@ func Preview(ctx context.Context, src *source.Source, p *plan.Plan, n int) ([]pr
 	for _, c := range p.Definition().Columns {
 		s.types = append(s.types, c.Type)
 	}
-	_, err := Into(ctx, Job{Sources: []*source.Source{src}, Plan: p, MaxRejects: -1, Entry: "preview",
-		At: time.Now().UTC().Truncate(time.Second)}, s)
+	_, err := Into(ctx, Job{Sources: []*source.Source{src}, Plan: p, MaxRejects: -1}.asIfNow(), s)
 	if errors.Is(err, io.EOF) {
 		err = nil
 	}

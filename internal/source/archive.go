@@ -95,6 +95,14 @@ func (s *Source) chooseMember(ctx context.Context, z *zip.Reader, known Known) e
 	}
 	s.swap(sp)
 	s.Member = f.Name
+	if known.Member != f.Name && known.Member != "" {
+		s.Asked.Member = known.Member
+	}
+	for _, p := range choice.Parts {
+		if p.Name != f.Name {
+			s.Others = append(s.Others, p.Name)
+		}
+	}
 	if known.Member != "" {
 		s.Evidence = append(s.Evidence, Evidence{What: "member", Value: f.Name, Why: s.given(), Given: true})
 	} else {

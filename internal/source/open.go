@@ -42,6 +42,8 @@ type Known struct {
 	Idle  time.Duration
 	// Once tells that a long pipe need not be kept, since it is read once.
 	Once bool
+	// Asked are the patterns that led to the source.
+	Asked Asked
 	// By tells who knows it, for the evidence: "as given" if empty.
 	By string
 }
@@ -131,7 +133,7 @@ func openAway(ctx context.Context, name string, known Known) (*Source, error) {
 
 // settle takes the source out of what it is wrapped in, and decides its layout.
 func (s *Source) settle(ctx context.Context, known Known) (*Source, error) {
-	s.by = known.By
+	s.by, s.Asked = known.By, known.Asked
 	if err := s.unpack(ctx, known); err != nil {
 		s.Close()
 		return nil, err

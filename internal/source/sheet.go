@@ -63,6 +63,11 @@ func (s *Source) chooseSheet(ctx context.Context, book *workbook.Book, known Kno
 	}
 	x := &book.Sheets[at]
 	s.Sheet = x.Name
+	if s.Asked.Sheet == "" {
+		if s.Others, err = s.otherSheets(ctx, book, at); err != nil {
+			return err
+		}
+	}
 	if given {
 		why = s.given()
 	}
@@ -140,15 +145,41 @@ func sheetNamed(book *workbook.Book, name string) int {
 	return at
 }
 
+// otherSheets are those with data but one, and but hidden ones.
+func (s *Source) otherSheets(ctx context.Context, book *workbook.Book, but int) (out []string, err error) {
+	for i := range book.Sheets {
+		x := &book.Sheets[i]
+		if i == but || x.Hidden {
+			continue
+		}
+		some, err := s.fills(ctx, x)
+		if err != nil {
+			return nil, err
+		}
+		if some {
+			out = append(out, x.Name)
+		}
+	}
+	return out, nil
+}
+
+// fills reports whether a sheet has any data.
+func (s *Source) fills(ctx context.Context, x *workbook.Sheet) (some bool, err error) {
+	err = x.Rows(ctx, func(*workbook.Row) error { some = true; return errEnough })
+	if err != nil && err != errEnough {
+		return false, s.unpackProblem(fmt.Errorf("sheet %q: %w", x.Name, err))
+	}
+	return some, nil
+}
+
 // onlyFilled is the only sheet with data. If there are several, one has to be
 // chosen.
 func (s *Source) onlyFilled(ctx context.Context, book *workbook.Book) (int, error) {
 	at := -1
 	for i := range book.Sheets {
-		some := false
-		err := book.Sheets[i].Rows(ctx, func(*workbook.Row) error { some = true; return errEnough })
-		if err != nil && err != errEnough {
-			return 0, s.unpackProblem(fmt.Errorf("sheet %q: %w", book.Sheets[i].Name, err))
+		some, err := s.fills(ctx, &book.Sheets[i])
+		if err != nil {
+			return 0, err
 		}
 		if some && at >= 0 {
 			parts, err := s.sheets(ctx, book)
@@ -247,12 +278,9 @@ func Sheets(ctx context.Context, name, pattern string, known Known) ([]string, e
 		} else if x.Hidden {
 			continue
 		}
-		some := false
-		if err := x.Rows(ctx, func(*workbook.Row) error { some = true; return errEnough }); err != nil &&
-			err != errEnough {
-			return nil, s.unpackProblem(fmt.Errorf("sheet %q: %w", x.Name, err))
-		}
-		if some {
+		if some, err := s.fills(ctx, x); err != nil {
+			return nil, err
+		} else if some {
 			out = append(out, x.Name)
 		}
 	}

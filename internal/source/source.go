@@ -13,6 +13,7 @@
 package source
 
 import (
+	"strings"
 	"time"
 
 	"ambertray/internal/source/workbook"
@@ -37,6 +38,11 @@ type Source struct {
 	Merged   int64 // ranges of cells that are merged
 	Layout   Layout
 	Evidence []Evidence
+	// Others are the sheets or members with data that were there and not taken,
+	// where nobody asked for several.
+	Others []string
+	// Asked are the patterns that the source was found by.
+	Asked Asked
 	// Titles holds the title lines above the header.
 	Titles []string
 	// HeaderRuler tells that a ruler line stands under the header.
@@ -62,6 +68,15 @@ type Source struct {
 	start     int64 // bytes of decoded text before the first record of data
 	startLine int64
 }
+
+// Asked are patterns that a source is one of the answers to; each may be empty.
+type Asked struct{ File, Sheet, Member string }
+
+// IsPattern reports whether a name stands for all names that are like it.
+func IsPattern(name string) bool { return strings.ContainsAny(name, "*?[") }
+
+// ManySheets reports whether a name stands for several sheets of a workbook.
+func ManySheets(name string) bool { return name == "all" || IsPattern(name) }
 
 // An Undecided form is one that the evidence does not decide.
 type Undecided struct{ What, Do string }

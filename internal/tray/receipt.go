@@ -64,9 +64,11 @@ type Source struct {
 	Path string `json:"path"` // as given
 	File string `json:"file"` // the whole path
 	// Part is what of the file was read: a sheet, or a member of an archive.
-	Part   string `json:"part,omitempty"`
-	Size   int64  `json:"size"` // bytes
-	SHA256 string `json:"sha256"`
+	Part string `json:"part,omitempty"`
+	Size int64  `json:"size"` // bytes
+	// Records is how many it has, of whatever became of them.
+	Records int64  `json:"records"`
+	SHA256  string `json:"sha256"`
 }
 
 // Names names one source, or the first of several.
