@@ -124,6 +124,7 @@ func (d *Desk) open(ctx context.Context, in Input, how opening) (*Opened, error)
 		}
 		return nil, need("%w", err)
 	}
+	o.Profile.Findings = append(o.Profile.Findings, o.Plan.Named()...)
 	return o, nil
 }
 

@@ -20,6 +20,7 @@ import (
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
+	"ambertray/internal/reading"
 	"ambertray/internal/rows"
 	"ambertray/internal/source"
 	"ambertray/internal/tray"
@@ -249,6 +250,7 @@ func (d *Desk) loadOne(ctx context.Context, r LoadRequest) (*LoadAnswer, error) 
 		return l.answer, err
 	}
 	if r.DryRun && r.Mode.New() && r.Like == "" {
+		l.foundOut()
 		if err := strictly(r.Strict, l.cautions); err != nil {
 			return l.answer, err
 		}
@@ -257,6 +259,12 @@ func (d *Desk) loadOne(ctx context.Context, r LoadRequest) (*LoadAnswer, error) 
 	if err := l.meet(ctx); err != nil {
 		return l.answer, err
 	}
+	if r.ByPosition {
+		if err := l.firstLine(ctx); err != nil {
+			return l.answer, err
+		}
+	}
+	l.foundOut()
 	if r.destination() == intoTable {
 		if err := l.mapped(ctx); err != nil {
 			return l.answer, err
@@ -323,13 +331,12 @@ func (l *loading) open(ctx context.Context) (err error) {
 	if l.tolerate, err = in.tolerate(l.req.Options.Tolerate); err != nil {
 		return err
 	}
+	l.cautions = nil
 	if in.Given {
 		if err := l.compare(ctx); err != nil {
 			return err
 		}
 	}
-	l.decided, l.doubts = l.Desk.found(in, l.req.destination())
-	l.cautions = append(l.cautions, l.doubts...)
 	if _, err := plan.Bind(in.Plan, in.Sources[:1]); err != nil {
 		return err
 	}
@@ -344,9 +351,63 @@ func (l *loading) open(ctx context.Context) (err error) {
 			l.req.Limit = RejectLimit{Count: -1}
 		}
 	}
-	l.job = load.Job{Job: rows.Job{Sources: in.Sources, Plan: in.Plan, MaxRejects: l.req.Limit.Count},
-		MaxShare: l.req.Limit.Share, MaxLeast: l.req.Limit.Least, Every: l.req.Every}
+	l.job.Job = rows.Job{Sources: in.Sources, Plan: in.Plan, MaxRejects: l.req.Limit.Count}
+	l.job.MaxShare, l.job.MaxLeast, l.job.Every = l.req.Limit.Share, l.req.Limit.Least, l.req.Every
 	return nil
+}
+
+// foundOut tells what was decided from the evidence.
+func (l *loading) foundOut() {
+	l.decided, l.doubts = l.Desk.found(l.in, l.req.destination())
+	l.cautions = append(l.cautions, l.doubts...)
+}
+
+// firstLine makes sure that a first line was not taken for names where columns are
+// paired by position, and the names are not looked at: it may be a record.
+func (l *loading) firstLine(ctx context.Context) error {
+	r, in := l.req, l.in
+	if in.Given || r.Known.Header != nil || slices.ContainsFunc(in.Sources, (*source.Source).Flows) {
+		return nil
+	}
+	records, unsure := 0, []string{}
+	for _, s := range in.Sources {
+		if s.Layout.Header == 0 {
+			continue
+		}
+		switch match.First(s, in.Plan, l.like, match.MapOptions{KeepIdentity: r.KeepIdentity}) {
+		case match.Names:
+		case match.Record:
+			records++
+		case match.CannotTell:
+			unsure = append(unsure, fmt.Sprintf("%s, line %d: %s", s.Name, s.Layout.Header,
+				reading.Shorten(strings.Join(s.Layout.Columns, " · "), 60)))
+		}
+	}
+	line := "0"
+	switch {
+	case len(unsure) > 0:
+		q := Question{Code: Code(profile.CodeHeaderAssumed), Evidence: unsure,
+			Ask: "no field of the first line is a column's name, and all of them would fit the table: is it names, " +
+				"or a record?",
+			Answer:  "say --header-row 1 for names, --header-row 0 for a record",
+			Choices: []Choice{{"1", "it is names", "--header-row 1"}, {"0", "it is a record", "--header-row 0"}}}
+		if l.Ask == nil {
+			return &Need{&OpenQuestions{in.First().Name, []Question{q}}}
+		}
+		answer, err := l.Ask(ctx, q)
+		if err != nil {
+			return err
+		}
+		line = answer
+	case records == 0:
+		return nil
+	}
+	if err := r.Input.settle("header", line); err != nil {
+		return err
+	}
+	l.tell(NoteEvent{"taken: --header-row " + line + map[bool]string{
+		true: ": the first line fits the table's types, and has none of its names"}[len(unsure) == 0]})
+	return l.open(ctx)
 }
 
 // tolerate is the share of values that may misfit, by the plan or as given.

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/phrase"
@@ -156,6 +157,36 @@ func (b *builder) key() error {
 	}
 	return nil
 }
+
+// Named are the findings about names that the columns got, and that their headers
+// do not show.
+func (p *Plan) Named() (out []profile.Finding) {
+	var by []string
+	for _, c := range p.Columns {
+		if c.Value != "" || c.Name == c.From {
+			continue
+		}
+		foreign := strings.ContainsFunc(c.From, func(r rune) bool {
+			return unicode.IsLetter(r) && !unicode.In(r, unicode.Latin)
+		})
+		switch {
+		case c.From != "" && placed.MatchString(c.Name) && !placed.MatchString(c.From):
+			out = append(out, profile.Finding{Weight: profile.Caution, Code: profile.CodeNamedByPlace, Column: c.From,
+				Text: fmt.Sprintf("its header has no letter or digit that a name could have; it is called %s", c.Name),
+				Do:   "give it a name in the plan, or keep the headers with --names keep"})
+		case foreign:
+			by = append(by, c.Name+" for "+c.From)
+		}
+	}
+	if len(by) > 0 {
+		out = append(out, profile.Finding{Weight: profile.Note, Code: profile.CodeTransliterated, Count: int64(len(by)),
+			Text: "names are written in Latin letters: " + strings.Join(short(by, 6), ", "),
+			Do:   "to keep the headers as they are, say --names keep"})
+	}
+	return out
+}
+
+var placed = regexp.MustCompile(`^column_\d+$`)
 
 // column adds the i-th column of the profile.
 func (b *builder) column(i int, col *profile.Column) {

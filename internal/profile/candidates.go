@@ -133,6 +133,8 @@ func (d *decision) chooseText(best candidate, nulls *examples, left int64) {
 			fmt.Sprintf("mend the file, or take them as rejects with --type %s, or --tolerate %s",
 				flag(c.Header, best.typ), phrase.Share(share)),
 			miss, d.misfits(best.family))
+	} else if d.mixedDates(left) || d.mixedMarks(left) {
+		// what was found says why
 	} else if e.zeros.count > 0 && e.zeros.count+e.ints.count == left {
 		c.Why = fmt.Sprintf("%s with leading zeros, which a number would lose; %s",
 			groupIs(e.zeros.count, "code", "codes"), c.Why)

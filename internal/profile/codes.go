@@ -47,6 +47,12 @@ const (
 	CodeGap              Code = "gap"
 	CodeColumnsUndecided Code = "columns-undecided"
 	CodeSeveralTables    Code = "several-tables"
+	CodeMixedDates       Code = "mixed-dates"
+	CodeMixedMarks       Code = "mixed-marks"
+	CodeAsShown          Code = "as-shown"
+	CodeNoResult         Code = "no-result"
+	CodeNamedByPlace     Code = "named-by-place"
+	CodeTransliterated   Code = "transliterated"
 	CodeOverEdge         Code = "over-edge"
 	// CodeNotAsPlanned and CodeNotAsTable are differences from a plan and from a
 	// table; they are found when a file is loaded.
@@ -98,6 +104,12 @@ var Codes = []Code{
 	CodeGap,
 	CodeColumnsUndecided,
 	CodeSeveralTables,
+	CodeMixedDates,
+	CodeMixedMarks,
+	CodeAsShown,
+	CodeNoResult,
+	CodeNamedByPlace,
+	CodeTransliterated,
 	CodeOverEdge,
 	CodeNotAsPlanned,
 	CodeNotAsTable,
@@ -108,7 +120,7 @@ var Codes = []Code{
 func (c Code) DecidedByPlan() bool {
 	switch c { // others: remain with a plan
 	case CodeDatesUndecided, CodeMarkUndecided, CodeMarkAssumed, CodeMarkByOthers, CodeRenamed, CodeNearMiss,
-		CodeColumnsUndecided, CodeSeveralTables:
+		CodeColumnsUndecided, CodeSeveralTables, CodeMixedDates, CodeMixedMarks, CodeAsShown:
 		return true
 	}
 	return false
@@ -120,7 +132,8 @@ func (c Code) OfType() bool {
 	switch c { // others: are about what the values mean, or the source
 	case CodeNearMiss, CodeTolerated, CodeAllBlank, CodeNullWordKept, CodeZeroOne, CodeUnixSeconds,
 		CodeUnixMilliseconds,
-		CodeNumbersAsText, CodeCompactDate, CodeMidnight, CodeWhole, CodeTypesDiffer:
+		CodeNumbersAsText, CodeCompactDate, CodeMidnight, CodeWhole, CodeTypesDiffer,
+		CodeMixedDates, CodeMixedMarks:
 		return true
 	}
 	return false

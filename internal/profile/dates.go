@@ -273,6 +273,36 @@ func (d *decision) date() candidate {
 	return x
 }
 
+// mixedDates tells of a column that is text because its dates are written in
+// several orders. left is how many values are no words for null.
+func (d *decision) mixedDates(left int64) bool {
+	var all int64
+	var not [orders]examples // that are no dates in an order
+	var numeric [orders]bool
+	for _, s := range d.e.dates {
+		if len(s.candidates) > 0 {
+			all += s.count
+		}
+		for _, c := range s.candidates {
+			if c.order != fixed {
+				numeric[c.order] = true
+				not[c.order].merge(c.no)
+			}
+		}
+	}
+	day, month := not[dayFirst], not[monthFirst]
+	if float64(left-all) > nearMiss*float64(left) || !numeric[dayFirst] || !numeric[monthFirst] ||
+		day.count == 0 || month.count == 0 {
+		return false
+	}
+	d.find(Caution, CodeMixedDates, fmt.Sprintf("dates in several orders, kept as text: %s not read month first, and "+
+		"%s not day first", groupIs(month.count, "value does", "values do"), grouped(day.count)),
+		"ask how the file was made; with --type "+flag(d.col.Header, sqltype.Type{Kind: sqltype.Date})+
+			" and --dates, those of one order are loaded and the others become rejects", min(day.count, month.count),
+		mergeExamples(day.first, month.first))
+	return true
+}
+
 // dateFindings are what is remarkable about a column of dates.
 func (d *decision) dateFindings(days *days, x *candidate) (out []Finding) {
 	add := func(f Finding) { out = append(out, f) }

@@ -61,6 +61,7 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 				" merged; the value is in the first cell, the others are blank",
 			Do: "if the value belongs to all of them, fill them in the workbook"})
 	}
+	p.cellFindings(src)
 	p.headerFindings(src.Layout.Columns)
 	p.widthFindings(len(src.Layout.Columns))
 	for _, fault := range slices.Sorted(maps.Keys(all.faults)) {
@@ -79,6 +80,28 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 			p.find(Finding{Weight: Caution, Code: CodeEncodingGuessed, Text: "the encoding is a guess: " + ev.Value,
 				Examples: mergeExamples(wide),
 				Do:       "if these look wrong, name the encoding with --encoding"})
+		}
+	}
+}
+
+// cellFindings are about what a sheet's cells have beside their values.
+func (p *Profile) cellFindings(src *source.Source) {
+	for i, h := range src.Layout.Columns {
+		example := func(c *source.CellCount) []Example {
+			return []Example{{Line: int64(c.First), Value: c.Value, Cell: src.Cell(int64(c.First), i)}}
+		}
+		if c := src.Shown[i]; c != nil {
+			p.find(Finding{Weight: Caution, Code: CodeAsShown, Column: h, Count: c.Count, Examples: example(c),
+				Text: groupIs(c.Count, "number is", "numbers are") +
+					" taken as the sheet shows them, with the zeros and signs of their format",
+				Do: "if they are numbers, and no codes, give the column's type with --type"})
+		}
+		if c := src.Unstored[i]; c != nil {
+			ex := example(c)
+			p.find(Finding{Weight: Caution, Code: CodeNoResult, Column: h, Count: c.Count, Examples: ex,
+				Text: fmt.Sprintf("%s a formula whose result the file does not hold, and read as blank; the first is "+
+					"%s", groupIs(c.Count, "cell has", "cells have"), ex[0].Cell),
+				Do: "open the workbook in a spreadsheet program and save it, so that the results are in it"})
 		}
 	}
 }

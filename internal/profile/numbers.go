@@ -363,6 +363,31 @@ func (d *decision) integerFindings() (out []Finding) {
 	return out
 }
 
+// mixedMarks tells of a column that is text because its numbers are written with
+// points and with commas for decimals. left is how many values are no words for
+// null.
+func (d *decision) mixedMarks(left int64) bool {
+	all := d.e.ints.count + d.e.decs.count
+	point, comma := examples{count: d.e.decs.count, first: d.e.decs.first.first}, examples{}
+	for _, n := range d.e.numbers {
+		all += n.count
+		switch {
+		case n.mark == reading.Comma, n.group == reading.Point:
+			comma.merge(examples{n.count, n.first.first})
+		case n.mark == reading.Point, n.group == reading.Comma:
+			point.merge(examples{n.count, n.first.first})
+		}
+	}
+	if float64(left-all) > nearMiss*float64(left) || point.count == 0 || comma.count == 0 {
+		return false
+	}
+	d.find(Caution, CodeMixedMarks, fmt.Sprintf("numbers written in two ways, kept as text: %s a decimal point, %s a "+
+		"decimal comma", groupIs(point.count, "has", "have"), grouped(comma.count)),
+		"ask how the file was made; with --type and --decimal, those of one way are loaded and the others become "+
+			"rejects", min(point.count, comma.count), mergeExamples(point.first, comma.first))
+	return true
+}
+
 // markFindings are about a mark that may separate thousands or be the decimal one.
 func (d *decision) markFindings(ambiguous reading.Mark, f reading.Number) (out []Finding) {
 	var ex []Example

@@ -20,6 +20,10 @@ type head struct {
 	rows   []sampleRow
 	filled []int // indexes of rows with content
 	fields int   // how many a record has
+	// table is how many columns belong to the table of a sheet; what stands to the
+	// right of it, behind a blank column, are remarks in a few rows.
+	// They are columns without a name; wide is how many there are with them.
+	table, wide int
 	// like reports whether a row of so many fields is as wide as a record.
 	like func(n int) bool
 }
@@ -104,8 +108,42 @@ func (s *Source) headOf(text []byte, whole bool) *head {
 	if len(widths) > 0 {
 		h.fields = widths[(len(widths)*9)/10]
 	}
+	h.table, h.wide = h.leftBlock()
+	h.fields = min(h.fields, h.table)
 	h.like = func(n int) bool { return 2*n > h.fields || n >= h.fields }
 	return h
+}
+
+// leftBlock is how many columns of a sheet stand before a blank one behind which
+// next to nothing follows, and how many there are with what follows, if anything.
+func (h *head) leftBlock() (block, wide int) {
+	var in []int // rows that fill each column
+	for _, i := range h.filled {
+		for c, v := range h.rows[i].fields {
+			for len(in) <= c {
+				in = append(in, 0)
+			}
+			if strings.TrimSpace(v) != "" {
+				in[c]++
+			}
+		}
+	}
+	few := max(1, len(h.filled)/20)
+	for c := 1; c < len(in); c++ {
+		if in[c] == 0 && !slices.ContainsFunc(in[c:], func(n int) bool { return n > few }) {
+			return c, len(in)
+		}
+	}
+	return len(in), 0
+}
+
+// looksNamed reports whether the fields could be column names, of the table's
+// columns.
+func (h *head) looksNamed(fields []string) (bool, string) {
+	if h.Layout.Pad && h.table > 0 && len(fields) > h.table {
+		fields = fields[:h.table]
+	}
+	return looksNamed(fields)
 }
 
 // onLine is the index of the row that starts on a line, or -1.
@@ -127,15 +165,15 @@ func (h *head) find() int {
 		first = at
 	}
 	row := rows[filled[first]]
-	if named, _ := looksNamed(row.fields); !named && first > 0 {
+	if named, _ := h.looksNamed(row.fields); !named && first > 0 {
 		// A header may have more or fewer names than the records fields.
 		above := rows[filled[first-1]]
-		if ok, _ := looksNamed(above.fields); ok && len(above.fields) > 1 && 2*len(above.fields) >= h.fields {
+		if ok, _ := h.looksNamed(above.fields); ok && len(above.fields) > 1 && 2*len(above.fields) >= h.fields {
 			first--
 			row = above
 		}
 	}
-	named, why := looksNamed(row.fields)
+	named, why := h.looksNamed(row.fields)
 	if !named && first > 0 && len(filled) == first+1 {
 		first, named = 0, true
 	}
@@ -182,7 +220,7 @@ func (h *head) underTitles(first int) int {
 		return 0
 	}
 	fields := h.rows[h.filled[at]].fields
-	if named, _ := looksNamed(fields); !named || slices.ContainsFunc(fields, func(f string) bool { return f == "" }) ||
+	if named, _ := h.looksNamed(fields); !named || slices.Contains(fields, "") ||
 		!h.typedBelow(at, len(fields)) && at+1 < len(h.filled) && title(h.rows[h.filled[at+1]].fields) {
 		return 0
 	}
@@ -217,7 +255,7 @@ func (h *head) settle(header int) {
 			h.HeaderRuler = true
 		}
 		// A table may be drawn with its delimiter at both ends.
-		for i := len(l.Columns); i < h.fields; i++ {
+		for i := len(l.Columns); i < max(h.fields, h.wide); i++ {
 			l.Columns = append(l.Columns, "")
 		}
 	} else {
@@ -226,7 +264,7 @@ func (h *head) settle(header int) {
 				start = i
 			}
 		}
-		for i := range h.fields {
+		for i := range max(h.fields, h.wide) {
 			l.Columns = append(l.Columns, fmt.Sprintf("column_%d", i+1))
 		}
 	}

@@ -291,6 +291,43 @@ func Sheets(ctx context.Context, name, pattern string, known Known) ([]string, e
 	return out, nil
 }
 
+// A CellCount counts cells of one column.
+type CellCount struct {
+	Count int64
+	First int // row
+	Value string
+}
+
+// count counts a cell of a column, from 0 in what is read.
+func (c *CellCount) count(x *workbook.Cell, row int) *CellCount {
+	if c == nil {
+		c = &CellCount{First: row, Value: string(x.Value)}
+	}
+	c.Count++
+	return c
+}
+
+// remark counts a cell that is remarkable by itself.
+func (s *Source) remark(c *workbook.Cell, row int) {
+	switch {
+	case c.Shown:
+		s.Shown[c.Column] = s.Shown[c.Column].count(c, row)
+	case c.Unstored:
+		s.Unstored[c.Column] = s.Unstored[c.Column].count(c, row)
+	}
+}
+
+// shift takes the columns that are empty throughout out of the counts.
+func shift(by map[int]*CellCount, least int) map[int]*CellCount {
+	out := map[int]*CellCount{}
+	for c, n := range by {
+		if c >= least {
+			out[c-least] = n
+		}
+	}
+	return out
+}
+
 // lineBreak stands for a line break within a cell, so that a row of a sheet is
 // one line.
 const lineBreak = 0x1e
@@ -307,6 +344,7 @@ func (s *Source) spoolSheet(ctx context.Context, sheet *workbook.Sheet, within w
 	w := bufio.NewWriterSize(sp, 256<<10)
 	var b []byte
 	line, least := 1, -1
+	s.Shown, s.Unstored = map[int]*CellCount{}, map[int]*CellCount{}
 	err = sheet.Rows(ctx, func(r *workbook.Row) error {
 		if !within.Row(r.Number) {
 			return nil
@@ -318,7 +356,13 @@ func (s *Source) spoolSheet(ctx context.Context, sheet *workbook.Sheet, within w
 		start, column := len(b), 0
 		for i := range r.Cells {
 			c := &r.Cells[i]
-			if !within.Column(c.Column) || len(c.Value) == 0 {
+			if !within.Column(c.Column) {
+				continue
+			}
+			if c.Shown || c.Unstored {
+				s.remark(c, r.Number)
+			}
+			if len(c.Value) == 0 {
 				continue
 			}
 			if least < 0 || c.Column < least {
@@ -347,6 +391,7 @@ func (s *Source) spoolSheet(ctx context.Context, sheet *workbook.Sheet, within w
 		return s.unpackProblem(err)
 	}
 	s.spool, s.firstColumn = sp, max(least, 0)
+	s.Shown, s.Unstored = shift(s.Shown, s.firstColumn), shift(s.Unstored, s.firstColumn)
 	return nil
 }
 

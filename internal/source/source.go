@@ -32,12 +32,15 @@ type Source struct {
 	// Base is the file's name where Path is no path: that of a link's answer.
 	Base string
 	// Member is the one of an archive, Sheet and Range of a workbook.
-	Member   string
-	Sheet    string
-	Range    workbook.Range
-	Merged   int64 // ranges of cells that are merged
-	Layout   Layout
-	Evidence []Evidence
+	Member string
+	Sheet  string
+	Range  workbook.Range
+	Merged int64 // ranges of cells that are merged
+	// Shown are the cells that are read as their number format shows them, and
+	// Unstored those with a formula and no result, by their columns.
+	Shown, Unstored map[int]*CellCount
+	Layout          Layout
+	Evidence        []Evidence
 	// Others are the sheets or members with data that were there and not taken,
 	// where nobody asked for several.
 	Others []string

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"unicode"
 
+	"github.com/mozillazg/go-unidecode"
 	"golang.org/x/text/runes"
 	"golang.org/x/text/transform"
 	"golang.org/x/text/unicode/norm"
@@ -23,10 +24,12 @@ var letters = strings.NewReplacer("ß", "ss", "æ", "ae", "Æ", "Ae", "œ", "oe"
 
 // SafeName makes a name that every database takes unquoted, unless it is a
 // reserved word: lower-case ASCII letters, digits and underscores, beginning
-// with a letter. It returns "" for a text with none of them.
+// with a letter. Letters of other scripts are written in Latin ones. It returns ""
+// for a text without any.
 func SafeName(s string) string {
 	s, _, _ = transform.String(transform.Chain(norm.NFD, runes.Remove(runes.In(unicode.Mn)), norm.NFC),
 		letters.Replace(s))
+	s = unidecode.Unidecode(s)
 	var b strings.Builder
 	var last rune // the last character written, or '_' for a gap
 	rs := []rune(s)

@@ -9,14 +9,16 @@ import (
 	"strings"
 )
 
-// ooxml is an Office Open XML workbook (ECMA-376 part 1, chapter 18). Names of
-// elements are compared without their namespace, so that the strict and the
-// transitional form are read alike.
+// ooxml is an Office Open XML workbook (ECMA-376 part 1, chapter 18). Of a part,
+// the elements of the namespace of its first one count, whichever that is: so the
+// strict and the transitional form are read alike, and what other namespaces add is
+// passed over.
 type ooxml struct {
 	rels map[string]string // of the main part, by their ids
 	*parts
 	first1904 bool
 	styles    []style // of cellXfs
+	masks     []mask  // the same
 	shared    shared
 	sharedAt  string // the part; "" if there is none
 	loaded    bool
@@ -218,7 +220,7 @@ func (x *ooxml) readStyles(part string) error {
 		return err
 	}
 	defer s.close()
-	codes := map[int]style{}
+	codes, masks := map[int]style{}, map[int]mask{}
 	in := false
 	for {
 		t, err := s.next()
@@ -231,7 +233,7 @@ func (x *ooxml) readStyles(part string) error {
 		case t == start && s.is("numFmt"):
 			id := s.attrInt("numFmtId", -1)
 			code, _ := s.attr("formatCode")
-			codes[id] = styleOf(string(code))
+			codes[id], masks[id] = styleOf(string(code)), maskOf(string(code))
 		case s.is("cellXfs"):
 			in = t == start && !s.self
 		case t == start && in && s.is("xf"):
@@ -240,6 +242,7 @@ func (x *ooxml) readStyles(part string) error {
 			if !own {
 				st = builtin(id)
 			}
+			x.masks = append(x.masks, masks[id])
 			if x.styles = append(x.styles, st); len(x.styles) > 1<<20 {
 				return fmt.Errorf("the workbook has too many styles")
 			}
@@ -424,12 +427,12 @@ func (x *ooxml) rows(ctx context.Context, part string, f func(*Row) error, merge
 			}
 			column = c
 			from := len(arena)
-			var isText bool
-			if arena, isText, err = x.cell(s, arena); err != nil {
+			cell := Cell{Column: c}
+			if arena, err = x.cell(s, arena, &cell); err != nil {
 				return fmt.Errorf("cell %s%d: %w", ColumnName(c), last, err)
 			}
-			if len(arena) > from || isText {
-				row.Cells = append(row.Cells, Cell{Column: c, Text: isText})
+			if cell.Unstored = cell.Unstored && len(arena) == from; len(arena) > from || cell.Text || cell.Unstored {
+				row.Cells = append(row.Cells, cell)
 				at = append(at, uint32(from), uint32(len(arena)))
 			}
 			if len(arena) > longest {
@@ -459,8 +462,12 @@ func cellAt(ref []byte) (column, row int, ok bool) {
 	return column, row, true
 }
 
-// cell appends the value of a c element that has just begun.
-func (x *ooxml) cell(s *scanner, b []byte) (_ []byte, isText bool, err error) {
+// cell appends the value of a c element that has just begun, and says of c what
+// kind of value it is. Unstored it tells of a formula; whether it has a value, the
+// caller sees.
+//
+// It is long because it runs for every cell, in one loop over what the cell has.
+func (x *ooxml) cell(s *scanner, b []byte, c *Cell) (_ []byte, err error) {
 	var kind byte // the first letter of t, but 'i' for inlineStr and 'f' for a formula's text
 	if t, ok := s.attr("t"); ok && len(t) > 0 {
 		switch string(t) {
@@ -474,57 +481,63 @@ func (x *ooxml) cell(s *scanner, b []byte) (_ []byte, isText bool, err error) {
 			kind = t[0]
 		}
 	}
-	st := plain
+	st, m := plain, mask("")
 	if n := s.attrInt("s", -1); n >= 0 && n < len(x.styles) {
-		st = x.styles[n]
+		st, m = x.styles[n], x.masks[n]
 	}
 	if s.self {
 		_, err = s.next()
-		return b, false, err
+		return b, err
 	}
 	for {
 		t, err := s.next()
 		switch {
 		case err != nil:
-			return b, isText, err
+			return b, err
 		case t == eof:
-			return b, isText, s.broken("it ends within a cell")
+			return b, s.broken("it ends within a cell")
 		case t == end: // of c
-			return b, isText, nil
+			return b, nil
 		case t == start && s.is("is"):
 			if b, err = s.richText(b); err != nil {
-				return b, true, err
+				return b, err
 			}
-			isText = true
+			c.Text = true
 		case t == start && s.is("v"):
 			if s.self {
 				if _, err := s.next(); err != nil {
-					return b, isText, err
+					return b, err
 				}
 				continue
 			}
 			var v []byte
 			t, err := s.next()
 			if err != nil {
-				return b, isText, err
+				return b, err
 			}
 			if t == text {
 				v = s.text
 			}
-			if b, isText, err = x.value(b, v, kind, st); err != nil {
-				return b, isText, err
+			if kind == 0 && m != "" {
+				b, c.Shown = m.append(b, bytes.TrimSpace(v))
+			}
+			if !c.Shown {
+				if b, c.Text, err = x.value(b, v, kind, st); err != nil {
+					return b, err
+				}
 			}
 			for t != end { // of v
 				if t, err = s.next(); err == nil && t == eof {
 					err = s.broken("it ends within a cell")
 				}
 				if err != nil {
-					return b, isText, err
+					return b, err
 				}
 			}
 		case t == start: // a formula, or an extension
+			c.Unstored = c.Unstored || s.is("f")
 			if err := s.skip(); err != nil {
-				return b, isText, err
+				return b, err
 			}
 		}
 	}

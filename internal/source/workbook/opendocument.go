@@ -240,6 +240,7 @@ func (r *odsRows) cell(column int) (next int, err error) {
 		*r.merged++
 	}
 	from := len(r.arena)
+	_, formula := s.attr("formula")
 	isText, failed := r.value()
 	switch typed := len(r.arena) > from; {
 	case !s.self:
@@ -255,7 +256,8 @@ func (r *odsRows) cell(column int) (next int, err error) {
 	if len(r.arena) > longest {
 		return 0, fmt.Errorf("row %d has more than %d MiB", r.number+1, longest>>20)
 	}
-	if len(r.arena) == from && !isText || covered && len(r.arena) == from {
+	formula = formula && !isText && len(r.arena) == from
+	if !formula && (len(r.arena) == from && !isText || covered && len(r.arena) == from) {
 		return next, nil
 	}
 	if failed && isError(r.arena[from:]) {
@@ -265,7 +267,7 @@ func (r *odsRows) cell(column int) (next int, err error) {
 		return 0, fmt.Errorf("row %d has more than %d columns", r.number+1, MaxColumns)
 	}
 	for c := column; c < next; c++ {
-		r.row.Cells = append(r.row.Cells, Cell{Column: c, Text: isText})
+		r.row.Cells = append(r.row.Cells, Cell{Column: c, Text: isText, Unstored: formula})
 		r.at = append(r.at, uint32(from), uint32(len(r.arena)))
 	}
 	return next, nil

@@ -66,6 +66,11 @@ type Cell struct {
 	Value []byte
 	// Text tells that it is text, whatever it looks like.
 	Text bool
+	// Shown tells that Value is what the number format shows, 01234 for the number
+	// 1234, which has no such form.
+	Shown bool
+	// Unstored tells that the cell has a formula and no result: Value is empty.
+	Unstored bool
 }
 
 // Limits bound what a file may take.

@@ -285,3 +285,32 @@ func FuzzOpenDocument(f *testing.F) {
 		}
 	})
 }
+
+// Elements of other namespaces are passed over, whatever their names are (Namespaces
+// in XML 1.0).
+func TestNamespaces(t *testing.T) {
+	const main = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
+	date := `<sheetData><row r="1"><c r="A1" s="1"><v>36526</v></c></row></sheetData>`
+	for name, text := range map[string]string{
+		"plain":           `<workbook xmlns="` + main + `" xmlns:r="r" xmlns:z="urn:z"><workbookPr date1904="1"/><sheets><sheet name="S" sheetId="1" r:id="rId1"/></sheets></workbook>`,
+		"a later element": `<workbook xmlns="` + main + `" xmlns:r="r" xmlns:z="urn:z"><workbookPr date1904="1"/><sheets><sheet name="S" sheetId="1" r:id="rId1"/></sheets><extLst><ext><z:workbookPr chartTrackingRefBase="1"/></ext></extLst></workbook>`,
+		"declared there":  `<workbook xmlns="` + main + `" xmlns:r="r"><workbookPr date1904="1"/><sheets><sheet name="S" sheetId="1" r:id="rId1"/></sheets><extLst><ext><workbookPr xmlns="urn:z"/><q:workbookPr xmlns:q="urn:q"/></ext></extLst></workbook>`,
+		"with a prefix":   `<x:workbook xmlns:x="` + main + `" xmlns:r="r" xmlns="urn:z"><x:workbookPr date1904="1"/><x:sheets><x:sheet name="S" sheetId="1" r:id="rId1"/></x:sheets></x:workbook>`,
+	} {
+		got, err := read(t, xlsx(t, date, map[string]string{"xl/workbook.xml": text}), 0)
+		require.NoError(t, err, name)
+		assert.Equal(t, []string{"A1=2004-01-02"}, got, name)
+	}
+}
+
+func TestMasks(t *testing.T) {
+	for code, want := range map[string]string{"00000": "00042", "000-00-0000": "000-00-0042", `"KN-"0000`: "KN-0042", `\(00\)`: "", "0": "", "00.00": "", "#,##0": "", `00" kg"`: "", "00000;@": "00042", "00;-00": "", "0%": "", "000E+00": "", "General": "", "00/00": "00/42"} {
+		got, ok := maskOf(code).append(nil, []byte("42"))
+		assert.Equal(t, want, string(got), code)
+		assert.Equal(t, want != "", ok && maskOf(code) != "", code)
+	}
+	got, _ := maskOf("00-00").append(nil, []byte("1234567"))
+	assert.Equal(t, "12345-67", string(got), "more digits than places")
+	_, ok := maskOf("0000").append(nil, []byte("-5"))
+	assert.False(t, ok)
+}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
 	"unicode/utf8"
 )
 
@@ -17,13 +18,89 @@ type scanner struct {
 	pos, end int
 	err      error // of reading
 
-	name  []byte // of the element, without its prefix
+	name  []byte // of the element, without its prefix; with it, if it is of another namespace
 	attrs []byte
 	text  []byte // of the text at hand
 	dec   []byte // memory for text with entities
 	self  bool   // the element ends itself
 	open  bool   // its end is still to be told
+
+	began  bool
+	space  string   // the namespace of the part, if it says one
+	others []string // prefixes of other namespaces
+	odf    bool     // the part is of OpenDocument, whose namespaces are many
 }
+
+// odfSpace begins the namespaces of OpenDocument (ODF 1.3 part 3, 1.4).
+const odfSpace = "urn:oasis:names:tc:opendocument:xmlns:"
+
+// spaces takes the namespaces that the first element declares (Namespaces in XML
+// 1.0, 3).
+func (s *scanner) spaces(name []byte) {
+	s.began = true
+	own := prefixOf(name)
+	declared := map[string]string{}
+	for rest := s.attrs; ; {
+		key, value, left, ok := attribute(rest)
+		if !ok {
+			break
+		}
+		rest = left
+		if p, is := bytes.CutPrefix(key, []byte("xmlns")); is && (len(p) == 0 || p[0] == ':') {
+			declared[strings.TrimPrefix(string(p), ":")] = string(value)
+		}
+	}
+	s.space = declared[string(own)]
+	s.odf = strings.HasPrefix(s.space, odfSpace)
+	for p, uri := range declared {
+		if p != "" && s.other(uri) {
+			s.others = append(s.others, p)
+		}
+	}
+}
+
+// other reports whether a namespace is not one of the part's own.
+func (s *scanner) other(uri string) bool {
+	return s.space != "" && uri != s.space && !(s.odf && strings.HasPrefix(uri, odfSpace))
+}
+
+// named is the name of an element: without its prefix, unless that is of another
+// namespace.
+func (s *scanner) named(name []byte) []byte {
+	p := prefixOf(name)
+	if len(p) == 0 {
+		return name
+	}
+	for _, x := range s.others {
+		if string(p) == x {
+			return name
+		}
+	}
+	return name[len(p)+1:]
+}
+
+// foreign reports whether the element at hand declares a namespace of its own for
+// itself that is not the part's.
+func (s *scanner) foreign(name []byte) bool {
+	if !bytes.Contains(s.attrs, []byte("xmlns")) {
+		return false
+	}
+	want := "xmlns"
+	if p := prefixOf(name); len(p) > 0 {
+		want += ":" + string(p)
+	}
+	for rest := s.attrs; ; {
+		key, value, left, ok := attribute(rest)
+		if !ok {
+			return false
+		}
+		if rest = left; string(key) == want {
+			return s.other(string(value))
+		}
+	}
+}
+
+func prefixOf(name []byte) []byte { return name[:max(bytes.IndexByte(name, ':'), 0)] }
 
 type token uint8
 
@@ -180,7 +257,7 @@ func (s *scanner) next() (token, error) {
 			if n < 0 {
 				return eof, s.broken("it ends within a tag")
 			}
-			s.name = local(bytes.TrimSpace(s.buf[s.pos+2 : s.pos+n]))
+			s.name = s.named(bytes.TrimSpace(s.buf[s.pos+2 : s.pos+n]))
 			s.pos += n + 1
 			return end, nil
 		}
@@ -202,7 +279,13 @@ func (s *scanner) next() (token, error) {
 		for i < len(tag) && tag[i] > ' ' {
 			i++
 		}
-		s.name, s.attrs = local(tag[:i]), tag[i:]
+		s.attrs = tag[i:]
+		if !s.began {
+			s.spaces(tag[:i])
+		}
+		if s.name = s.named(tag[:i]); s.foreign(tag[:i]) {
+			s.name = tag[:0]
+		}
 		return start, nil
 	}
 }
@@ -234,34 +317,47 @@ func (s *scanner) is(name string) bool { return string(s.name) == name }
 // attr is the value of an attribute of the element at hand, by its name
 // without prefix; it is valid until the next token or attr with entities.
 func (s *scanner) attr(name string) ([]byte, bool) {
-	b := s.attrs
-	for {
-		i := 0
-		for i < len(b) && (b[i] <= ' ') {
-			i++
-		}
-		b = b[i:]
-		eq := bytes.IndexByte(b, '=')
-		if eq < 0 {
+	for rest := s.attrs; ; {
+		key, value, left, ok := attribute(rest)
+		if !ok {
 			return nil, false
 		}
-		key := local(bytes.TrimSpace(b[:eq]))
-		b = b[eq+1:]
-		for len(b) > 0 && b[0] <= ' ' {
-			b = b[1:]
-		}
-		if len(b) == 0 || b[0] != '"' && b[0] != '\'' {
-			return nil, false
-		}
-		n := bytes.IndexByte(b[1:], b[0])
-		if n < 0 {
-			return nil, false
+		rest = left
+		if s.odf {
+			key = s.named(key)
+		} else {
+			key = local(key)
 		}
 		if string(key) == name {
-			return s.decode(b[1 : 1+n]), true
+			return s.decode(value), true
 		}
-		b = b[n+2:]
 	}
+}
+
+// attribute takes the first attribute off, as it is written.
+func attribute(b []byte) (key, value, rest []byte, ok bool) {
+	i := 0
+	for i < len(b) && (b[i] <= ' ') {
+		i++
+	}
+	b = b[i:]
+	eq := bytes.IndexByte(b, '=')
+	if eq < 0 {
+		return nil, nil, nil, false
+	}
+	key = bytes.TrimSpace(b[:eq])
+	b = b[eq+1:]
+	for len(b) > 0 && b[0] <= ' ' {
+		b = b[1:]
+	}
+	if len(b) == 0 || b[0] != '"' && b[0] != '\'' {
+		return nil, nil, nil, false
+	}
+	n := bytes.IndexByte(b[1:], b[0])
+	if n < 0 {
+		return nil, nil, nil, false
+	}
+	return key, b[1 : 1+n], b[n+2:], true
 }
 
 func (s *scanner) attrInt(name string, otherwise int) int {

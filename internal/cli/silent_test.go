@@ -1,0 +1,108 @@
+package cli_test
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
+)
+
+// A column that is text although its values are dates, or numbers, says why.
+func TestMixedColumnsSayWhy(t *testing.T) {
+	b := newBench(t)
+	var text strings.Builder
+	text.WriteString("id;day;toll\n")
+	for i := range 20 {
+		day, toll := fmt.Sprintf("%02d/03/2024", 13+i%15), fmt.Sprintf("1.%03d,56", i)
+		if i%2 == 1 {
+			day, toll = fmt.Sprintf("03/%02d/2024", 13+i%15), fmt.Sprintf("1,%03d.56", i)
+		}
+		fmt.Fprintf(&text, "%d;%s;%s\n", i+1, day, toll)
+	}
+	b.write("m.csv", text.String())
+	r := b.run(0, "load", "m.csv", "--into", "sqlite:m.db")
+	for _, want := range []string{"day: dates in several orders, kept as text: 10 values do not read month first, and 10 not day first",
+		"toll: numbers written in two ways, kept as text: 10 have a decimal point, 10 a decimal comma"} {
+		assert.Contains(t, strings.Join(strings.Fields(r.err), " "), want)
+	}
+	assert.Contains(t, b.run(0, "look", "m.csv").out, "dates in several orders")
+	b.write("p.csv", "a;b\n1;x\n2;y\n")
+	assert.NotContains(t, b.run(0, "look", "p.csv").out, "kept as text")
+}
+
+// What a sheet shows and its values do not have is taken as it is shown; a formula
+// without a result is told.
+func TestWhatASheetShows(t *testing.T) {
+	b := newBench(t)
+	f := excelize.NewFile()
+	defer f.Close()
+	set := func(cell string, v any, format string) {
+		require.NoError(t, f.SetCellValue("Sheet1", cell, v))
+		if format == "" {
+			return
+		}
+		id, err := f.NewStyle(&excelize.Style{CustomNumFmt: &format})
+		require.NoError(t, err)
+		require.NoError(t, f.SetCellStyle("Sheet1", cell, cell, id))
+	}
+	for i, h := range []string{"Post", "Permit", "Weight", "Fee", "Sum", "Year"} {
+		set(fmt.Sprintf("%c1", 'A'+i), h, "")
+	}
+	for i := range 12 {
+		at := func(c string) string { return fmt.Sprintf("%s%d", c, i+2) }
+		set(at("A"), 1200+i, "00000")
+		set(at("B"), 410000+i, `"KN-"000-0000`)
+		set(at("C"), 12+i, `00" kg"`)
+		set(at("D"), 1.5+float64(i), "0000.00")
+		require.NoError(t, f.SetCellFormula("Sheet1", at("E"), "C2+D2"))
+		set(at("F"), 2010+i, "0000")
+	}
+	require.NoError(t, f.SaveAs(filepath.Join(b.dir, "s.xlsx")))
+	r := b.run(0, "load", "s.xlsx", "--into", "sqlite:s.db", "--table", "s")
+	for _, want := range []string{"post: 12 numbers are taken as the sheet shows them", "A2 '01200'", "sum: 12 cells have a formula", "the first is E2"} {
+		assert.Contains(t, strings.ToLower(strings.Join(strings.Fields(r.err), " ")), strings.ToLower(want))
+	}
+	assert.Equal(t, [][]string{{"01200", "KN-041-0000", "12", "1.5", "<null>", "2010"}}, b.query("s.db", "SELECT post, permit, weight, fee, ifnull(sum, '<null>'), year FROM s LIMIT 1"))
+	b.run(0, "load", "s.xlsx", "--into", "sqlite:n.db", "--table", "s", "--type", "Post=integer")
+	assert.Equal(t, [][]string{{"1200"}}, b.query("n.db", "SELECT min(post) FROM s"))
+}
+
+// Names of other scripts are written in Latin letters, and that is said.
+func TestNamesOfOtherScripts(t *testing.T) {
+	b := newBench(t)
+	b.write("n.csv", "Город,Ποσό,☃,水门,Größe\nA,1.5,x,7,2\nB,2.5,y,8,3\n")
+	r := b.run(0, "load", "n.csv", "--into", "sqlite:n.db")
+	assert.Contains(t, r.err, "☃: its header has no letter or digit")
+	assert.Equal(t, "gorod poso column_3 shui_men grosse", b.query("n.db", "SELECT group_concat(name, ' ') FROM pragma_table_info('n')")[0][0])
+	r = b.run(0, "look", "n.csv")
+	assert.Contains(t, r.out, "gorod for Город")
+	b.run(0, "load", "n.csv", "--into", "sqlite:k.db", "--names", "keep")
+	assert.Equal(t, [][]string{{"8"}}, b.query("k.db", `SELECT max("水门") FROM n`))
+}
+
+// Where columns are paired by position, a first line that could be a record of the
+// table is not taken for names unasked.
+func TestFirstLineByPosition(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		b.write("base.csv", "boat,paid,lock\nOtter,yes,North\nHeron,no,South\n")
+		b.run(0, "load", "base.csv", "--into", s.url, "--table", "pos", "--type", "paid=boolean", "--no-key")
+		b.write("more.csv", "Swan,yes,East\nTeal,no,West\n")
+		r := b.run(0, "load", "more.csv", "--into", s.url, "--table", "pos", "--mode", "append", "--by-position")
+		assert.Contains(t, r.err, "taken: --header-row 0")
+		b.write("named.csv", "Boot,bezahlt,Schleuse\nGull,yes,East\nTern,no,East\n")
+		b.run(0, "load", "named.csv", "--into", s.url, "--table", "pos", "--mode", "append", "--by-position")
+		assert.Equal(t, [][]string{{"Gull"}, {"Heron"}, {"Otter"}, {"Swan"}, {"Teal"}, {"Tern"}}, queryRows(t, s.db, "SELECT boat FROM pos ORDER BY boat"))
+
+		b.write("words.csv", "boat,lock\nOtter,North\n")
+		b.run(0, "load", "words.csv", "--into", s.url, "--table", "words", "--no-key")
+		b.write("w2.csv", "Swan,East\nTeal,West\n")
+		r = b.run(2, "load", "w2.csv", "--into", s.url, "--table", "words", "--mode", "append", "--by-position")
+		assert.Contains(t, r.err, "--header-row 0")
+		b.run(0, "load", "w2.csv", "--into", s.url, "--table", "words", "--mode", "append", "--by-position", "--header-row", "0")
+		assert.Equal(t, [][]string{{"Otter"}, {"Swan"}, {"Teal"}}, queryRows(t, s.db, "SELECT boat FROM words ORDER BY boat"))
+	})
+}
