@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -17,21 +18,29 @@ import (
 type databaseFlags struct {
 	passwordFile   string
 	createDatabase bool
+	lockWait       int // seconds
 }
 
 func (f *databaseFlags) addDatabase(cmd *cobra.Command) {
 	f.addPassword(cmd)
+	f.addLockWait(cmd)
 	cmd.Flags().BoolVar(&f.createDatabase, "create-database", false, "create the database if it is not there")
+}
+
+func (f *databaseFlags) addLockWait(cmd *cobra.Command) {
+	cmd.Flags().IntVar(&f.lockWait, "lock-wait", int(db.LockWait/time.Second),
+		"seconds to wait for other sessions that hold the table")
 }
 
 func (f *databaseFlags) addPassword(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.passwordFile, "password-file", "",
-		"file with the database password (else the URL, PGPASSWORD, ~/.pgpass, AMBERTRAY_PASSWORD, or a prompt)")
+		"file with the database password (else the URL, PGPASSWORD, ~/.pgpass, AMBERTRAY_PASSWORD, a prompt)")
 }
 
 // at is the database of a URL.
 func (f *databaseFlags) at(url string) desk.DatabaseRequest {
-	return desk.DatabaseRequest{URL: url, PasswordFile: f.passwordFile, Create: f.createDatabase}
+	return desk.DatabaseRequest{URL: url, PasswordFile: f.passwordFile, Create: f.createDatabase,
+		LockWait: time.Duration(f.lockWait) * time.Second}
 }
 
 // person reports whether somebody can be asked.

@@ -20,6 +20,7 @@ func (f *entryFlags) add(cmd *cobra.Command, database bool) {
 	if database {
 		cmd.Flags().StringVar(&f.into, "into", "", "database URL, where it is not the receipt's any more")
 		f.addPassword(cmd)
+		f.addLockWait(cmd)
 	}
 }
 

@@ -31,6 +31,8 @@ type loadFlags struct {
 	keepIdentity bool
 	slowPath     bool
 	again        bool
+	widen        bool
+	ledger       bool
 	accept       bool
 	every        int64
 }
@@ -88,6 +90,11 @@ loaded twice. All is still verified before the last commit.`,
 	p.BoolVar(&f.slowPath, "slow-path", false, "MySQL and MariaDB: load by inserts where LOAD DATA LOCAL is forbidden")
 	p.BoolVar(&f.yes, "yes", false, "do not ask before a table is emptied or replaced, or because of cautions")
 	addStrict(cmd, &f.strict)
+	p.BoolVar(&f.widen, "widen", false,
+		"make columns of text longer where values need it, in the transaction of the load (PostgreSQL, SQLite)")
+	p.BoolVar(&f.ledger, "ledger", false,
+		"make the table ambertray_ledger in the schema, once: from then on, whoever loads into the schema writes into "+
+			"it what was loaded, and is told what was")
 	p.BoolVar(&f.again, "again", false, "load a file although its bytes are in the table already")
 	p.BoolVar(&f.accept, "accept-changes", false,
 		"load a file although many of its values do not fit the plan; their records become rejects")
@@ -117,7 +124,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	answer, err := a.desk.Load(ctx, desk.LoadRequest{Input: in, Into: f.at(f.into), Mode: db.Mode(f.mode), Like: f.like,
 		ByPosition:   f.byPosition,
 		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, DryRun: f.dryRun, Yes: f.yes, Strict: f.strict,
-		Again:         f.again,
+		Again: f.again, Ledger: f.ledger, Widen: f.widen,
 		AcceptChanges: f.accept, Limit: limit, Every: f.every})
 	return a.answered(answer, err)
 }

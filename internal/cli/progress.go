@@ -65,6 +65,9 @@ func (m *meter) Set(p rows.Progress) {
 	m.bar.SetCurrent(min(p.Bytes, max(p.Size, 1)-1)) // only End removes the line
 }
 
+// Shown implements desk.Meter.
+func (m *meter) Shown() bool { return m != nil }
+
 // End implements desk.Meter: it takes the line away. It may be called again.
 func (m *meter) End() {
 	if m == nil {

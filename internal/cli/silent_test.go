@@ -106,3 +106,34 @@ func TestFirstLineByPosition(t *testing.T) {
 		assert.Equal(t, [][]string{{"Otter"}, {"Swan"}, {"Teal"}}, queryRows(t, s.db, "SELECT boat FROM words ORDER BY boat"))
 	})
 }
+
+// A value that is too long for the table's column: how the column is made longer is
+// said, and done in the load's transaction where the database can.
+func TestWiden(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		s.exec(t, "CREATE TABLE codes (code varchar(3) NOT NULL, note varchar(10))")
+		b.write("c.csv", "code,note\nG99,a\nG100,b\nG1000,c\n")
+		args := []string{"load", "c.csv", "--into", s.url, "--table", "codes", "--mode", "append"}
+		r := b.run(2, args...)
+		text := strings.Join(strings.Fields(r.err), " ")
+		if s.name == "mysql" {
+			assert.Contains(t, text, "ALTER TABLE codes MODIFY code VARCHAR(10) NOT NULL")
+			assert.Contains(t, b.run(2, append(args, "--widen")...).err, "--widen")
+			return
+		}
+		assert.Contains(t, text, "with --widen")
+		assert.Equal(t, [][]string{{"0"}}, queryRows(t, s.db, "SELECT "+s.text("count(*)")+" FROM codes"))
+		if s.name == "postgres" {
+			// A load that fails leaves the column as it was.
+			b.write("bad.csv", "code,note\nG1000,a long note that does not fit\n")
+			s.exec(t, "ALTER TABLE codes ADD CHECK (code <> 'G1000')")
+			b.run(1, "load", "c.csv", "--into", s.url, "--table", "codes", "--mode", "append", "--widen", "--max-rejects", "0")
+			assert.Equal(t, [][]string{{"3"}}, queryRows(t, s.db, "SELECT character_maximum_length::text FROM information_schema.columns WHERE table_name = 'codes' AND column_name = 'code'"))
+			s.exec(t, "ALTER TABLE codes DROP CONSTRAINT codes_code_check")
+		}
+		b.run(0, append(args, "--widen")...)
+		assert.Equal(t, [][]string{{"G100"}, {"G1000"}, {"G99"}}, queryRows(t, s.db, "SELECT code FROM codes ORDER BY code"))
+		b.run(0, "verify", "latest", "--deep")
+		assert.Contains(t, b.run(2, "load", "c.csv", "--into", s.url, "--table", "new", "--widen").err, "--widen")
+	})
+}

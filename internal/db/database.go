@@ -47,6 +47,8 @@ type Address struct {
 	// URL is Raw taken apart, where it names a server; Name is the database on it.
 	URL  *url.URL
 	Name string
+	// Given is a password that counts before any other, or nil.
+	Given *string
 	// Password finds one where the URL has none. It may be nil.
 	Password func() (string, error)
 	// CreateDatabase creates the database on its server if it is not there.
@@ -55,6 +57,8 @@ type Address struct {
 	Existing bool
 	// ReadOnly makes the database refuse whatever would change it.
 	ReadOnly bool
+	// LockWait bounds the waiting for locks of others; 0: the database's own bound.
+	LockWait time.Duration
 	// Timeout bounds the connecting, unless the URL says otherwise.
 	Timeout time.Duration
 }
@@ -65,6 +69,9 @@ func (a *Address) Login() (user, password string, err error) {
 	if u := a.URL.User; u != nil {
 		user = u.Username()
 		password, has = u.Password()
+	}
+	if a.Given != nil {
+		return user, *a.Given, nil
 	}
 	if !has && a.Password != nil {
 		password, err = a.Password()

@@ -5,7 +5,7 @@ import "strings"
 // The hints that are the same for every server.
 const (
 	HintLost     = "the connection was lost; the server rolls back what was not committed"
-	HintPassword = "check user and password; a password comes from the URL, %sAMBERTRAY_PASSWORD, --password-file, " +
+	HintPassword = "check user and password; a password comes from --password-file, the URL, %sAMBERTRAY_PASSWORD, " +
 		"or a prompt"
 	HintDatabase = "create the database first, or say --create-database"
 	HintDisk     = "the server's disk is full; make room and load again"

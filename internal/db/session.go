@@ -50,6 +50,8 @@ type Table struct {
 	Schema, Name string
 	Columns      []Column
 	Comment      string
+	// View tells that it is a view.
+	View bool
 	// Unsafe says why a load into the table could not be undone, if so.
 	Unsafe string
 }
@@ -113,6 +115,12 @@ type Spec struct {
 	// Like is a table whose structure a new one takes, instead of Table's; nil:
 	// none.
 	Like *Name
+	// Alter are statements that make columns of a table that exists longer. Only
+	// databases that hold definitions in a transaction get any.
+	Alter []string
+	// Referrers are the foreign keys of other tables that refer to a table that is
+	// refilled: every key that they refer to has to be in the new rows.
+	Referrers []Reference
 	// SlowPath loads by inserts, where the bulk path is forbidden.
 	SlowPath bool
 	// Once tells that the rows cannot be told apart again when all are in: a

@@ -1,8 +1,10 @@
 package desk
 
 import (
+	"context"
 	"fmt"
 	"slices"
+	"time"
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/connect"
@@ -65,6 +67,26 @@ func (l *loading) loadedBefore() error {
 		l.tell(NoteEvent{what})
 	}
 	return nil
+}
+
+// loadedMeanwhile is loadedBefore once more, when nobody else can load into the table
+// any more: another load may have done so since. One that has committed and is about
+// to say so in its receipt is waited for.
+func (l *loading) loadedMeanwhile(ctx context.Context) error {
+	for range 60 {
+		entries, err := tray.List(l.Tray)
+		if err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(entries, func(s tray.Summary) bool { return s.State == tray.Running && s.Pending }) {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	if err := l.loadedBefore(); err != nil {
+		return err
+	}
+	return l.inLedger(ctx)
 }
 
 // wereIn says, after a load that emptied or replaced a table, that the files

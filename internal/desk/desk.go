@@ -50,6 +50,8 @@ type Desk struct {
 // A Meter shows how far something is.
 type Meter interface {
 	Set(rows.Progress)
+	// Shown reports whether anybody sees it.
+	Shown() bool
 	End()
 }
 
@@ -57,6 +59,7 @@ type noMeter struct{}
 
 func (noMeter) Set(rows.Progress) {}
 func (noMeter) End()              {}
+func (noMeter) Shown() bool       { return false }
 
 func (d *Desk) meter(ctx context.Context, stage string, size int64) Meter {
 	if d.Meter == nil {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"time"
 
 	"ambertray/internal/account"
 	"ambertray/internal/db"
@@ -22,6 +23,8 @@ type DatabaseRequest struct {
 	PasswordFile string
 	// Create creates the database if it is not there.
 	Create bool
+	// LockWait is how long other sessions are waited for that hold what is needed.
+	LockWait time.Duration
 }
 
 // A purpose is what a database is connected for.
@@ -40,9 +43,20 @@ func (d *Desk) connect(ctx context.Context, r DatabaseRequest, why purpose) (db.
 		ask = func() (string, error) { return d.Password(ctx, connect.Redact(r.URL)) }
 	}
 	conn, err := connect.Open(ctx, r.URL,
-		connect.Options{Password: connect.Password(r.PasswordFile, ask), CreateDatabase: r.Create,
-			Existing: why != toLoad, ReadOnly: why == toRead})
+		connect.Options{PasswordFile: r.PasswordFile, Password: connect.Password(ask), CreateDatabase: r.Create,
+			Existing: why != toLoad, ReadOnly: why == toRead, LockWait: r.LockWait})
 	return conn, badURL(err)
+}
+
+// hold keeps other loads from a table, and says so where it has to wait.
+func (d *Desk) hold(ctx context.Context, conn db.Session, t db.Name, r DatabaseRequest) error {
+	return db.Hold(ctx, conn, t, r.LockWait, func(who string) { d.waits(db.Qualified(t.Schema, t.Table), who, r) })
+}
+
+// waits tells that another session is waited for.
+func (d *Desk) waits(what, who string, r DatabaseRequest) {
+	d.tell(NoteEvent{fmt.Sprintf("waiting for another session that holds %s%s, up to %s (--lock-wait)", what,
+		db.Who(who), r.LockWait)})
 }
 
 // An Entry is an entry of the tray with its papers, and perhaps its log and its

@@ -44,6 +44,10 @@ type LoadRequest struct {
 	Yes bool
 	// Strict ends a load when there are cautions.
 	Strict bool
+	// Widen makes columns of text longer where values need it.
+	Widen bool
+	// Ledger makes the ledger of the schema, if there is none.
+	Ledger bool
 	// Again loads a file although its bytes are in the table already.
 	Again bool
 	// AcceptChanges loads a file although many of its values do not fit the plan.
@@ -94,6 +98,7 @@ type LoadAnswer struct {
 	Receipt *tray.Receipt
 	Entry   *tray.Entry
 	Into    string // the URL without password
+	at      DatabaseRequest
 	Took    time.Duration
 	// DryRun is of one into a new table; Mapping of one into a table that exists.
 	DryRun  *DryRunAnswer
@@ -198,9 +203,12 @@ type loading struct {
 	answer   *LoadAnswer
 	job      load.Job
 	conn     db.Session
-	found    *db.Table // that there is, or nil
-	like     *db.Table // whose structure the rows go into, or nil
+	found    *db.Table         // that there is, or nil
+	like     *db.Table         // whose structure the rows go into, or nil
+	hung     []profile.Finding // cautions about it
+	around   db.Around         // what hangs on the table that there is, of modes that take it away
 	tolerate float64
+	ledger   *db.Ledger    // of the schema, or nil
 	asked    []plan.Source // as the plan would have them for the next load, too
 	decided  []string
 	cautions []profile.Finding
@@ -237,7 +245,7 @@ func (d *Desk) Load(ctx context.Context, r LoadRequest) (*LoadAnswer, error) {
 
 // loadOne loads one table.
 func (d *Desk) loadOne(ctx context.Context, r LoadRequest) (*LoadAnswer, error) {
-	l := &loading{Desk: d, req: &r, answer: &LoadAnswer{Into: connect.Redact(r.Into.URL)}}
+	l := &loading{Desk: d, req: &r, answer: &LoadAnswer{Into: connect.Redact(r.Into.URL), at: r.Into}}
 	defer func() {
 		if l.conn != nil {
 			l.conn.Close()
@@ -296,6 +304,14 @@ func (l *loading) check() error {
 	if r.ByPosition && r.destination() == intoNew {
 		return need("--by-position: a new table has the columns of the file\n  " +
 			"it goes with --mode append and refill, and with --like")
+	}
+	if r.Widen && r.destination() == intoNew {
+		return need("--widen: the columns of a new table are made as the file needs them\n  " +
+			"it goes with --mode append and refill")
+	}
+	if d := connect.Of(r.Into.URL); r.Widen && d != nil && !d.WidensWithin && !d.LooseLengths {
+		return need("--widen: %s commits a change of a table at once, which a load could not undo\n  "+
+			"the load says the statement; run it before", d.Title)
 	}
 	if r.Like != "" && !r.Mode.New() {
 		return need("--like: only a new table can take the structure of another\n  use --mode create or replace")
@@ -360,6 +376,10 @@ func (l *loading) open(ctx context.Context) (err error) {
 func (l *loading) foundOut() {
 	l.decided, l.doubts = l.Desk.found(l.in, l.req.destination())
 	l.cautions = append(l.cautions, l.doubts...)
+	if len(l.hung) > 0 {
+		l.tell(FoundEvent{l.where(), nil, l.hung})
+		l.cautions = append(l.cautions, l.hung...)
+	}
 }
 
 // firstLine makes sure that a first line was not taken for names where columns are
@@ -505,9 +525,15 @@ func (l *loading) meet(ctx context.Context) (err error) {
 	if l.conn, err = l.connect(ctx, r.Into, toLoad); err != nil {
 		return err
 	}
+	defer db.Watch(ctx, l.conn, func(who string) { l.waits(l.where(), who, r.Into) })()
 	def := l.in.Plan.Definition()
 	if err := checkNames(l.conn.Dialect(), def); err != nil {
 		return err
+	}
+	if !r.DryRun {
+		if err := l.hold(ctx, l.conn, db.Name{Schema: def.Schema, Table: def.Name}, r.Into); err != nil {
+			return err
+		}
 	}
 	if l.found, err = l.conn.Find(ctx, def.Schema, def.Name); err != nil {
 		return err
@@ -524,13 +550,25 @@ func (l *loading) meet(ctx context.Context) (err error) {
 	case !r.Mode.New() && l.found == nil:
 		return need("%s does not exist\n  check the name and --schema, or create it with --mode create", l.where())
 	}
+	if err := l.survey(ctx); err != nil {
+		return err
+	}
+	if err := l.keepLedger(ctx); err != nil {
+		return err
+	}
 	if r.Mode == db.Append && !r.Again {
 		if err := l.loadedBefore(); err != nil {
+			return err
+		}
+		if err := l.inLedger(ctx); err != nil {
 			return err
 		}
 	}
 	l.job.Session = l.conn
 	l.job.Spec = db.Spec{Mode: r.Mode, Table: def, SlowPath: r.SlowPath}
+	if r.Mode == db.Refill {
+		l.job.Spec.Referrers = l.around.Referrers
+	}
 	l.like = l.found
 	if r.Like == "" {
 		return nil
@@ -556,9 +594,10 @@ func (l *loading) meet(ctx context.Context) (err error) {
 // mapped pairs the columns of file and table, and stops where that cannot be.
 func (l *loading) mapped(ctx context.Context) error {
 	r, in := l.req, l.in
+	defer db.Watch(ctx, l.conn, func(who string) { l.waits(l.where(), who, r.Into) })()
 	m, err := match.Map(ctx, in.Sources, in.Plan, l.like,
 		match.MapOptions{ByPosition: r.ByPosition, KeepIdentity: r.KeepIdentity, Tolerate: l.tolerate,
-			Profile: in.Profile})
+			Profile: in.Profile, Dialect: l.conn.Dialect(), Widen: r.Widen})
 	if err != nil {
 		return err
 	}
@@ -589,7 +628,10 @@ func (l *loading) mapped(ctx context.Context) error {
 		return need("%s", what)
 	}
 	l.cautions = append(l.cautions, notAsTable(m.Pairings)...)
-	l.job.Plan, l.job.Spec.Table = m.Plan, m.Plan.Definition()
+	l.job.Plan, l.job.Spec.Table, l.job.Spec.Alter = m.Plan, m.Plan.Definition(), m.Alter
+	if err := l.refersToLoaded(); err != nil {
+		return err
+	}
 	for i := range l.job.Spec.Table.Columns {
 		l.job.Spec.Table.Columns[i].Comment = ""
 	}
@@ -613,6 +655,9 @@ func (l *loading) confirmed(ctx context.Context) error {
 		return err
 	}
 	q.Ask = fmt.Sprintf("%s, with %s, will be %s and loaded anew", l.where(), phrase.Count(rows, "row"), what)
+	if l.req.Mode == db.Replace && len(l.around.Goes) > 0 {
+		q.Evidence = []string{"with it go: " + strings.Join(l.around.Goes, "; ")}
+	}
 	return l.confirm(ctx, q)
 }
 
@@ -654,8 +699,11 @@ func (l *loading) run(ctx context.Context) error {
 			return err
 		}
 	}
-	if r.Mode == db.Append && !r.Again && slices.ContainsFunc(in.Sources, (*source.Source).Flows) {
-		job.BeforeCommit = l.loadedBefore
+	if r.Mode == db.Append && !r.Again {
+		job.Begun = func() error { return l.loadedMeanwhile(ctx) }
+		if slices.ContainsFunc(in.Sources, (*source.Source).Flows) {
+			job.BeforeCommit = l.loadedBefore
+		}
 	}
 	l.answer.Entry = entry
 	if err := l.carryOut(ctx, entry, in, job, l.answer); err != nil {
@@ -725,6 +773,13 @@ func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job 
 	}
 	job.Rejects = rejects
 	job.Progress = m.Set
+	job.Waits = func(what, who string) {
+		if m.Shown() {
+			m.Set(rows.Progress{Stage: "waiting for " + cmp.Or(who, "another session")})
+			return
+		}
+		d.waits(what, who, answer.at)
+	}
 	check := job.BeforeCommit
 	job.BeforeCommit = func() error {
 		if check != nil {

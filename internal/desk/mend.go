@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"ambertray/internal/account"
+	"ambertray/internal/db"
 	"ambertray/internal/tray"
 )
 
@@ -50,6 +51,10 @@ func (d *Desk) Mend(ctx context.Context, r MendRequest) (*MendAnswer, error) {
 	defer e.close()
 	if e.Receipt.Verdict != tray.Waiting {
 		return nil, need("%s: nothing waits to be mended", e.Name)
+	}
+	t := e.Receipt.Table
+	if err := d.hold(ctx, e.conn, db.Name{Schema: t.Schema, Table: t.Name}, r.At); err != nil {
+		return nil, err
 	}
 	shown := r.File
 	if r.File == "" {

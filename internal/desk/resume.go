@@ -62,8 +62,11 @@ func (d *Desk) Resume(ctx context.Context, r ResumeRequest) (*LoadAnswer, error)
 				"load again; with --commit-every, a load can be resumed", e.Name)
 	}
 	r.At.URL = cmp.Or(r.At.URL, stops.Database)
-	answer.Into, answer.Entry = connect.Redact(r.At.URL), e.Entry
+	answer.Into, answer.Entry, answer.at = connect.Redact(r.At.URL), e.Entry, r.At
 	if e.conn, err = d.connect(ctx, r.At, toLoad); err != nil {
+		return answer, err
+	}
+	if err := d.hold(ctx, e.conn, db.Name{Schema: stops.Table.Schema, Table: stops.Table.Name}, r.At); err != nil {
 		return answer, err
 	}
 	started := time.Now()
@@ -139,6 +142,11 @@ func (d *Desk) stoppedJob(ctx context.Context, e *Entry, stops *tray.Stops,
 		Going: going != nil}
 	if stops.Like != "" {
 		job.Spec.Like = &db.Name{Schema: stops.LikeSchema, Table: stops.Like}
+	}
+	if found, err := e.conn.Find(ctx, stops.Table.Schema, db.LedgerTable); err != nil {
+		return nil, nil, err
+	} else if found != nil {
+		job.Ledger, job.By = true, whoami()
 	}
 	job.Receipt = load.Started(e.Name, in.Sources, stops.Database, d.Version, stops.Started)
 	job.Receipt.Table, job.Receipt.Decided, job.Receipt.Cautions = stops.Table, stops.Decided, stops.Cautions

@@ -46,6 +46,14 @@ type Job struct {
 	// Going is how far an earlier run of the same load has come.
 	Every int64
 	Going *Going
+	// Begun is called when the load has begun, and nobody else loads into the table.
+	Begun func() error
+	// Waits is called where another session has to be waited for.
+	Waits func(what, who string)
+	// Ledger tells that the load is written into the ledger of the schema; By is who
+	// loads.
+	Ledger bool
+	By     string
 	// BeforeCommit is called when all has been verified; an error of its
 	// rolls back.
 	BeforeCommit func() error
@@ -87,11 +95,18 @@ func Run(ctx context.Context, job Job) error {
 	for _, src := range job.Sources {
 		job.Spec.Once = job.Spec.Once || src.Flows()
 	}
-	if r.load, err = job.Session.Begin(ctx, job.Spec); err != nil {
+	done := r.waiting(ctx, "the table "+job.Spec.Table.Name)
+	r.load, err = job.Session.Begin(ctx, job.Spec)
+	if done(); err != nil {
 		return err
 	}
 	r.Sink, r.Follower = r.load, r
 	defer r.load.Rollback()
+	if job.Begun != nil {
+		if err := job.Begun(); err != nil {
+			return err
+		}
+	}
 	if err := r.goOn(); err != nil {
 		return err
 	}
@@ -119,6 +134,11 @@ func Run(ctx context.Context, job Job) error {
 	r.Report("verifying")
 	if err := r.verify(ctx); err != nil {
 		return err
+	}
+	if rec, is := r.load.(db.Recorder); is && job.Ledger {
+		if err := rec.Record(ctx, r.ledgerRows()); err != nil {
+			return err
+		}
 	}
 	if err := r.commit(ctx); err != nil {
 		return err
@@ -160,7 +180,17 @@ func (r *run) commit(ctx context.Context) error {
 	if err := fault.At(ctx, fault.AtCommit); err != nil {
 		return err
 	}
+	defer r.waiting(ctx, "the table "+r.job.Spec.Table.Name)()
 	return r.load.Commit(ctx)
+}
+
+// waiting tells, unless what it returns is called soon, that another session has to
+// be waited for, and which.
+func (r *run) waiting(ctx context.Context, what string) (done func()) {
+	if r.job.Waits == nil {
+		return func() {}
+	}
+	return db.Watch(ctx, r.job.Session, func(who string) { r.job.Waits(what, who) })
 }
 
 // committed does what the caller wants to be done when the commit has come to
@@ -198,17 +228,23 @@ func (r *run) fill(ctx context.Context) error {
 		return fmt.Errorf("%s: %w: it ends before the place where the load stopped; %s",
 			r.Sources[r.job.Going.At.Source].Name, ErrNotTheSame, r.Fate())
 	}
-	f, ok := r.load.(db.Finisher)
-	if !ok {
-		return nil
+	if f, is := r.load.(db.Finisher); is {
+		r.Report("finishing")
+		refusals, err := f.Finish(ctx)
+		if err != nil {
+			return err
+		}
+		if len(refusals) > 0 {
+			_, summed := r.load.(db.Checker)
+			if err := r.TakeBack(ctx, refusals, summed); err != nil {
+				return err
+			}
+		}
 	}
-	r.Report("finishing")
-	refusals, err := f.Finish(ctx)
-	if err != nil || len(refusals) == 0 {
-		return err
+	if k, is := r.load.(db.Keeper); is && len(r.job.Spec.Referrers) > 0 {
+		return k.KeepsKeys(ctx)
 	}
-	_, summed := r.load.(db.Checker)
-	return r.TakeBack(ctx, refusals, summed)
+	return nil
 }
 
 // verify compares what was read with what the table holds, and fills in the

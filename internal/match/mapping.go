@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
@@ -43,6 +44,10 @@ type Mapping struct {
 	// Plan is the plan with the table's names and types.
 	Plan *plan.Plan
 
+	// Alter are the statements that make columns of text longer, to be run before the
+	// load.
+	Alter []string
+
 	index   []int // in Pairings, of each column of Plan
 	records int64 // that were read to see whether they fit
 }
@@ -54,6 +59,10 @@ type MapOptions struct {
 	// Tolerate is the share of values that may misfit a column and become
 	// rejects.
 	Tolerate float64
+	// Dialect is that of the table's database; nil: it is not known.
+	Dialect *dialect.Dialect
+	// Widen makes columns of text longer where values need it.
+	Widen bool
 	// Profile is what the plan was made of, or nil. A column that the table has
 	// in another type than the values would make it is read in the way that the
 	// evidence has for that type.
@@ -117,7 +126,7 @@ func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *db.Tabl
 	if flows {
 		return m.Mapping, nil // it can be read but once
 	}
-	return m.Mapping, m.check(ctx, sources, opt)
+	return m.Mapping, m.check(ctx, sources, opt, t)
 }
 
 func (m *pairer) add(x Pairing) { m.Pairings = append(m.Pairings, x) }
@@ -248,7 +257,7 @@ func (o *MapOptions) reread(c *plan.Column, found, t sqltype.Type) (open *profil
 }
 
 // check reads the sources and counts what does not fit.
-func (m *Mapping) check(ctx context.Context, sources []*source.Source, opt MapOptions) error {
+func (m *Mapping) check(ctx context.Context, sources []*source.Source, opt MapOptions, t *db.Table) error {
 	c, err := rows.DryRun(ctx, rows.Job{Sources: sources, Plan: m.Plan, MaxRejects: -1})
 	if err != nil {
 		return err
@@ -274,9 +283,43 @@ func (m *Mapping) check(ctx context.Context, sources []*source.Source, opt MapOp
 		if float64(miss.Count) <= opt.Tolerate*float64(max(m.records, 1)) {
 			x.Weight = Caution
 			x.Text += "; tolerated, they become rejects"
+		} else if miss.TooLong == miss.Count {
+			m.widen(i, x, miss.Longest, opt, t)
 		}
 	}
 	return nil
+}
+
+// widen makes a column of text long enough, where that is asked for, or says how it
+// can be made so.
+func (m *Mapping) widen(i int, x *Pairing, longest int, opt MapOptions, t *db.Table) {
+	pc, d := &m.Plan.Columns[i], opt.Dialect
+	if d == nil || !pc.SQLType().IsText() || d.Widen == nil && !d.LooseLengths {
+		return
+	}
+	typ := profile.TextFor(longest)
+	sql := ""
+	if d.Widen != nil {
+		sql = d.Widen(d.Qualified(t.Schema, t.Name), d.Quote(x.Column),
+			d.Type(dialect.Column{Name: x.Column, Type: typ, ASCII: !pc.Unicode}, false), pc.Required)
+	}
+	switch {
+	case opt.Widen && (d.WidensWithin || d.LooseLengths):
+		pc.Type = typ.String()
+		x.Weight = Caution
+		if x.Text += "; the column is made " + typ.String(); d.LooseLengths {
+			x.Text = strings.TrimSuffix(x.Text, "the column is made "+typ.String()) + d.Title +
+				" keeps them as they are, whatever the column's type says"
+			return
+		}
+		m.Alter = append(m.Alter, sql)
+	case d.LooseLengths:
+		x.Text += "; with --widen they are loaded all the same"
+	case d.WidensWithin:
+		x.Text += "; with --widen the load makes the column longer: " + sql
+	default:
+		x.Text += "; to make the column longer: " + sql
+	}
 }
 
 // find finds a column by its name, forgiving case, spaces and underscores

@@ -58,6 +58,9 @@ const (
 	// table; they are found when a file is loaded.
 	CodeNotAsPlanned Code = "not-as-planned"
 	CodeNotAsTable   Code = "not-as-table"
+	// What hangs on the table is found then, too.
+	CodeGoesWithTable Code = "goes-with-table"
+	CodeReferredTo    Code = "referred-to"
 )
 
 // Codes are all of them.
@@ -113,6 +116,8 @@ var Codes = []Code{
 	CodeOverEdge,
 	CodeNotAsPlanned,
 	CodeNotAsTable,
+	CodeGoesWithTable,
+	CodeReferredTo,
 }
 
 // DecidedByPlan reports whether a plan settles what a finding asks or remarks:

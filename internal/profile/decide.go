@@ -259,14 +259,18 @@ func textType(longest int, same bool) (sqltype.Type, string) {
 		return sqltype.Type{Kind: sqltype.Char, Length: longest},
 			fmt.Sprintf("every value has %s", group(int64(longest), "character"))
 	}
-	why := fmt.Sprintf("longest %s", group(int64(longest), "character"))
+	return TextFor(longest), fmt.Sprintf("longest %s", group(int64(longest), "character"))
+}
+
+// TextFor is the type of text with some room beyond the longest value.
+func TextFor(longest int) sqltype.Type {
 	room := longest + (longest+4)/5
 	for _, n := range ladder {
 		if n >= room {
-			return sqltype.Type{Kind: sqltype.VarChar, Length: n}, why
+			return sqltype.Type{Kind: sqltype.VarChar, Length: n}
 		}
 	}
-	return sqltype.Type{Kind: sqltype.Text}, why
+	return sqltype.Type{Kind: sqltype.Text}
 }
 
 // list returns few values, the most frequent first.

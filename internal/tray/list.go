@@ -38,6 +38,7 @@ type Summary struct {
 	Receipt *Receipt // the pending one if that is unsure; nil if cut off
 	Error   error    // the entry cannot be read
 	Stops   *Stops   // of a load that commits on its way
+	Pending bool     // there is a receipt from before the commit
 	Started time.Time
 }
 
@@ -58,6 +59,7 @@ func (e *Entry) Look() Summary {
 			s.Started = s.Stops.Started
 		}
 	}
+	s.Pending = pending != nil
 	switch {
 	case err != nil:
 		s.Error = err

@@ -20,7 +20,10 @@ import (
 
 // Options are what a URL does not say.
 type Options struct {
-	// Password is used where the URL has none. It may be nil.
+	// PasswordFile has the password, whatever the URL says; empty: there is none.
+	PasswordFile string
+	// Password is used where neither the URL nor the driver's usual places have one.
+	// It may be nil.
 	Password func() (string, error)
 	// CreateDatabase creates the database of the URL on its server if it is
 	// not there.
@@ -29,6 +32,8 @@ type Options struct {
 	Existing bool
 	// ReadOnly makes the database refuse whatever would change it.
 	ReadOnly bool
+	// LockWait bounds the waiting for locks of others; 0: the database's own bound.
+	LockWait time.Duration
 }
 
 // timeout bounds the connecting, unless the URL has connect_timeout.
@@ -130,7 +135,16 @@ func Of(raw string) *db.Database {
 // Open connects. A database in a file is created if there is none.
 func Open(ctx context.Context, raw string, opt Options) (db.Session, error) {
 	at := db.Address{Raw: raw, Where: Redact(raw), Password: opt.Password, CreateDatabase: opt.CreateDatabase,
-		Existing: opt.Existing, ReadOnly: opt.ReadOnly, Timeout: timeout}
+		Existing: opt.Existing, ReadOnly: opt.ReadOnly, LockWait: opt.LockWait,
+		Timeout: timeout}
+	if opt.PasswordFile != "" {
+		b, err := os.ReadFile(opt.PasswordFile)
+		if err != nil {
+			return nil, fmt.Errorf("--password-file: %w", err)
+		}
+		text := strings.TrimRight(string(b), "\r\n")
+		at.Given = &text
+	}
 	bad := func(what string) error {
 		return &db.BadURL{What: fmt.Sprintf("%q %s", at.Where, what), Do: "write " + Examples()}
 	}
@@ -159,17 +173,10 @@ func Open(ctx context.Context, raw string, opt Options) (db.Session, error) {
 	return session, err
 }
 
-// Password finds a password that no URL has: from AMBERTRAY_PASSWORD or a
-// file, else by asking, if ask is not nil.
-func Password(file string, ask func() (string, error)) func() (string, error) {
+// Password finds a password that no URL has: from AMBERTRAY_PASSWORD, else by asking,
+// if ask is not nil.
+func Password(ask func() (string, error)) func() (string, error) {
 	return func() (string, error) {
-		if file != "" {
-			b, err := os.ReadFile(file)
-			if err != nil {
-				return "", fmt.Errorf("--password-file: %w", err)
-			}
-			return strings.TrimRight(string(b), "\r\n"), nil
-		}
 		if p, ok := os.LookupEnv("AMBERTRAY_PASSWORD"); ok {
 			return p, nil
 		}

@@ -71,6 +71,12 @@ type Dialect struct {
 	Tail func(t Table) string
 	// LineComments tells that comments stand as -- in the definition itself.
 	LineComments bool
+	// Widen is the statement that makes a column of text longer; nil: there is none.
+	// WidensWithin tells that a transaction can hold it, and LooseLengths that the
+	// length of a type is not heeded, so that none is needed.
+	Widen        func(table, column, typ string, required bool) string
+	WidensWithin bool
+	LooseLengths bool
 	// Fit changes the types of columns until a row of the table fits the
 	// database's limit, or is nil where there is none.
 	Fit func(t *Table)

@@ -24,7 +24,7 @@ var Database = &db.Database{
 		}
 		d, err := connect(ctx, config{Where: at.Where, User: user, Password: password, Host: at.URL.Host,
 			Database: at.Name,
-			Query:    at.URL.Query(), Timeout: at.Timeout, CreateDatabase: at.CreateDatabase})
+			Query:    at.URL.Query(), Timeout: at.Timeout, CreateDatabase: at.CreateDatabase, LockWait: at.LockWait})
 		if err != nil {
 			return nil, err // and not a connection that is nil
 		}

@@ -31,6 +31,13 @@ var Dialect = &dialect.Dialect{
 		}
 		return mysqlString(plain)
 	},
+	Widen: func(table, column, typ string, required bool) string {
+		s := "ALTER TABLE " + table + " MODIFY " + column + " " + typ
+		if required {
+			s += " NOT NULL"
+		}
+		return s
+	},
 	Inline: func(comment string) string { return " COMMENT " + mysqlString(clipRunes(comment, 1024)) },
 	Tail: func(t dialect.Table) string {
 		s := " ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"

@@ -54,6 +54,7 @@ type config struct {
 	Database       string
 	Query          url.Values // the driver's own parameters, like tls
 	Timeout        time.Duration
+	LockWait       time.Duration
 	CreateDatabase bool
 }
 
@@ -63,6 +64,8 @@ type DB struct {
 	database string
 	pool     *sql.DB
 	c        *sql.Conn
+	holder   *sql.Conn // keeps other loads from the table, or nil
+	id       int64     // of the connection c
 	maria    bool
 	load     *load
 }
@@ -84,6 +87,9 @@ func connect(ctx context.Context, c config) (*DB, error) {
 	cfg.Timeout = c.Timeout
 	cfg.Params = map[string]string{"time_zone": "'+00:00'", "max_error_count": "65535",
 		"sql_mode": "'STRICT_ALL_TABLES,STRICT_TRANS_TABLES," + strictly + "'"}
+	if wait := int(c.LockWait.Seconds()); wait > 0 {
+		cfg.Params["lock_wait_timeout"], cfg.Params["innodb_lock_wait_timeout"] = strconv.Itoa(wait), strconv.Itoa(wait)
+	}
 	for k := range c.Query {
 		switch k {
 		case "tls":
@@ -113,7 +119,7 @@ func connect(ctx context.Context, c config) (*DB, error) {
 		return nil, explain(c.Where, "cannot connect", err)
 	}
 	var version string
-	if err := d.c.QueryRowContext(ctx, "SELECT version()").Scan(&version); err != nil {
+	if err := d.c.QueryRowContext(ctx, "SELECT version(), connection_id()").Scan(&version, &d.id); err != nil {
 		d.Close()
 		return nil, explain(c.Where, "cannot connect", err)
 	}
@@ -144,8 +150,10 @@ func (d *DB) Close() error {
 	if d.load != nil {
 		d.load.Rollback()
 	}
-	if d.c != nil {
-		d.c.Close()
+	for _, c := range []*sql.Conn{d.c, d.holder} {
+		if c != nil {
+			c.Close()
+		}
 	}
 	return d.pool.Close()
 }
@@ -170,7 +178,7 @@ func explain(where, what string, err error) error {
 		case 1021, 1114:
 			e.Do = db.HintDisk
 		case 1205, 1213:
-			e.Do = "another session holds the rows; wait for it, and load again"
+			e.Do = db.HintLocked
 		}
 		return e
 	}
@@ -210,6 +218,7 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*db.Table, error) 
 	if err != nil {
 		return nil, d.fail("cannot be read", err)
 	}
+	t.View = strings.Contains(kind, "VIEW")
 	if engine.Valid && engine.String != "InnoDB" && kind == "BASE TABLE" {
 		t.Unsafe = fmt.Sprintf("the table's engine is %s, which has no transactions: a failed load could not be "+
 			"undone; ALTER TABLE … ENGINE=InnoDB", engine.String)
@@ -323,6 +332,7 @@ type load struct {
 	made    bool     // the table is ours, under its own name, and nothing is committed in it
 	stepped bool     // a step has been committed
 	refused []sink.Refusal
+	record  []db.LedgerRow // still to be written
 }
 
 // sidePrefix begins the names of tables that are being made.
@@ -348,6 +358,7 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 		}
 	}
 	d.load = l
+	l.main = newLane(d.c)
 	if err := l.prepare(ctx); err != nil {
 		l.Rollback()
 		return nil, err
@@ -355,7 +366,6 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 	for _, c := range t.Columns {
 		l.names = append(l.names, quote(c.Name))
 	}
-	l.main = newLane(d.c)
 	l.sums = l.summing()
 	return l, nil
 }
@@ -397,9 +407,8 @@ func (l *load) prepare(ctx context.Context) error {
 		return err
 	}
 	if l.spec.Mode == db.Refill {
-		// TRUNCATE would commit.
-		if _, err := d.c.ExecContext(ctx, "DELETE FROM "+l.table); err != nil {
-			return d.fail("cannot empty the table", err)
+		if err := l.empty(ctx); err != nil {
+			return err
 		}
 	}
 	schema, name := t.Schema, t.Name
@@ -938,6 +947,9 @@ func (l *load) Commit(ctx context.Context) error {
 			return d.fail("cannot give the table its name", err)
 		}
 		l.side = ""
+		if err := d.Ledger(t.Schema).Write(ctx, l.record); err != nil {
+			return &db.Error{Where: d.where, What: "has the new table, but the ledger does not say so", Err: err}
+		}
 		if old != "" {
 			if _, err := d.c.ExecContext(ctx, "DROP TABLE "+old); err != nil {
 				return d.fail("has the new table, but the one it replaced is left as "+old, err)

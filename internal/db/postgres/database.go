@@ -48,7 +48,9 @@ func open(ctx context.Context, at db.Address) (db.Session, error) {
 	if cfg.ConnectTimeout == 0 {
 		cfg.ConnectTimeout = at.Timeout
 	}
-	if cfg.Password == "" && at.Password != nil {
+	if at.Given != nil {
+		cfg.Password = *at.Given
+	} else if cfg.Password == "" && at.Password != nil {
 		if cfg.Password, err = at.Password(); err != nil {
 			return nil, err
 		}
@@ -57,6 +59,9 @@ func open(ctx context.Context, at db.Address) (db.Session, error) {
 		if err := createDatabase(ctx, at.Where, cfg.Copy()); err != nil {
 			return nil, err
 		}
+	}
+	if at.LockWait > 0 {
+		cfg.RuntimeParams["lock_timeout"] = fmt.Sprint(at.LockWait.Milliseconds())
 	}
 	if at.ReadOnly {
 		cfg.RuntimeParams["default_transaction_read_only"] = "on"

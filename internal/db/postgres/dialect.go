@@ -29,5 +29,9 @@ var Dialect = &dialect.Dialect{
 		return t.String()
 	},
 	WriteLiteral: dialect.StandardLiteral,
+	Widen: func(table, column, typ string, _ bool) string {
+		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s TYPE %s", table, column, typ)
+	},
+	WidensWithin: true,
 	Comments:     dialect.StandardComments,
 }

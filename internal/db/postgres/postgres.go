@@ -10,6 +10,7 @@ package postgres
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -83,6 +84,8 @@ func explain(where, what string, err error) error {
 			e.Do = db.HintDisk
 		case p.Code == "2BP01":
 			e.Do = "other objects depend on the table; use --mode refill, which keeps it"
+		case p.Code == "55P03":
+			e.Do = db.HintLocked
 		case p.Code == "57P01" || p.Code == "57P03":
 			e.Do = "the server is shutting down or starting; try again later"
 		case p.Code == "3F000":
@@ -131,8 +134,8 @@ func (d *DB) fail(what string, err error) error { return explain(d.where, what, 
 func (d *DB) Find(ctx context.Context, schema, table string) (*db.Table, error) {
 	t := &db.Table{Schema: schema, Name: table}
 	var oid uint32
-	err := d.c.QueryRow(ctx, `SELECT c.oid, n.nspname, coalesce(obj_description(c.oid, 'pg_class'), '') FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE c.relname = $1 AND c.relkind IN ('r', 'p', 'v', 'f', 'm') AND n.nspname = coalesce(nullif($2, ''), current_schema())`, table, schema).Scan(&oid, &t.Schema, &t.Comment)
+	err := d.c.QueryRow(ctx, `SELECT c.oid, c.relkind IN ('v', 'm'), n.nspname, coalesce(obj_description(c.oid, 'pg_class'), '') FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relname = $1 AND c.relkind IN ('r', 'p', 'v', 'f', 'm') AND n.nspname = coalesce(nullif($2, ''), current_schema())`, table, schema).Scan(&oid, &t.View, &t.Schema, &t.Comment)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, nil
 	}
@@ -193,9 +196,14 @@ type load struct {
 	copySQL string
 	binary  bool
 	loose   []bool
-	sums    []summed       // columns of which checksums are made, or nil
-	key     []string       // still to be built
-	refused []sink.Refusal // of the batch at hand
+	sums    []summed // columns of which checksums are made, or nil
+	names   []string // of the columns that are loaded, quoted
+	key     []string // still to be built
+	// final is the table where rows go into a stage first, else empty; stageKey are
+	// the columns of the stage that others refer to, quoted.
+	final    string
+	stageKey []string
+	refused  []sink.Refusal // of the batch at hand
 }
 
 // Begin implements db.Session.
@@ -216,7 +224,6 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 		l.Rollback()
 		return nil, err
 	}
-	var names []string
 	l.loose = make([]bool, len(t.Columns))
 	found, err := d.Find(ctx, t.Schema, t.Name)
 	if err == nil && found == nil {
@@ -227,7 +234,7 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 		return nil, err
 	}
 	for i, c := range t.Columns {
-		names = append(names, quote(c.Name))
+		l.names = append(l.names, quote(c.Name))
 		for _, f := range found.Columns {
 			if f.Name == c.Name && f.SQL.Kind == sqltype.None {
 				l.binary, l.loose[i] = false, true
@@ -237,7 +244,7 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 		}
 	}
 	l.sums = l.summedColumns(found)
-	l.copySQL = fmt.Sprintf("COPY %s (%s) FROM STDIN", l.table, strings.Join(names, ", "))
+	l.copySQL = fmt.Sprintf("COPY %s (%s) FROM STDIN", l.table, strings.Join(l.names, ", "))
 	if l.binary {
 		l.copySQL += " (FORMAT binary)"
 	}
@@ -247,8 +254,16 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 // makeReady empties the table, or makes it.
 func (l *load) makeReady(ctx context.Context) error {
 	var steps []string
+	for _, sql := range l.spec.Alter {
+		if _, err := l.tx.Exec(ctx, sql); err != nil {
+			return l.d.fail("refuses: "+firstLine(sql), err)
+		}
+	}
 	switch l.spec.Mode {
 	case db.Refill:
+		if len(l.spec.Referrers) > 0 {
+			return l.inPlace(ctx)
+		}
 		return l.empty(ctx)
 	case db.Replace:
 		steps = append(steps, "DROP TABLE IF EXISTS "+l.table)
@@ -507,6 +522,9 @@ func (l *load) copy(ctx context.Context, rows []byte) error {
 // those whose key an earlier row has; the rows of a new table lie in the order
 // in which they came.
 func (l *load) Finish(ctx context.Context) ([]sink.Refusal, error) {
+	if l.final != "" {
+		return nil, l.settleIn(ctx)
+	}
 	if len(l.key) == 0 {
 		return nil, nil
 	}
@@ -672,19 +690,20 @@ func facts(c string, t sqltype.Type, loose bool) []string {
 // Commit implements db.Load. Sequences behind loaded columns are set to go
 // on above the largest value first; they do not take part in transactions.
 func (l *load) Commit(ctx context.Context) error {
+	table := cmp.Or(l.final, l.table)
 	for _, c := range l.spec.Table.Columns {
 		if !c.Type.IsInteger() {
 			continue
 		}
 		var seq *string
-		if err := l.tx.QueryRow(ctx, "SELECT pg_get_serial_sequence($1, $2)", l.table, c.Name).Scan(&seq); err != nil {
+		if err := l.tx.QueryRow(ctx, "SELECT pg_get_serial_sequence($1, $2)", table, c.Name).Scan(&seq); err != nil {
 			return l.d.fail("cannot find the sequence of "+c.Name, err)
 		}
 		if seq == nil {
 			continue
 		}
 		if _, err := l.tx.Exec(ctx, fmt.Sprintf(`SELECT setval($1::regclass, m) FROM (SELECT max(%s) AS m FROM %s) x
-			WHERE m >= 1 AND m > (SELECT CASE WHEN is_called THEN last_value ELSE last_value - 1 END FROM %s)`, quote(c.Name), l.table, *seq), *seq); err != nil {
+			WHERE m >= 1 AND m > (SELECT CASE WHEN is_called THEN last_value ELSE last_value - 1 END FROM %s)`, quote(c.Name), table, *seq), *seq); err != nil {
 			return l.d.fail("cannot move the sequence of "+c.Name, err)
 		}
 	}

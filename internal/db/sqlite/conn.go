@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"runtime"
+	"time"
 	"unsafe"
 
 	"modernc.org/libc"
@@ -48,9 +49,12 @@ func openConn(path string, create bool) (*conn, error) {
 		c.close()
 		return nil, err
 	}
-	lib.Xsqlite3_busy_timeout(c.tls, c.db, 10_000)
+	c.wait(10 * time.Second)
 	return c, nil
 }
+
+// wait sets how long others are waited for that hold the file.
+func (c *conn) wait(d time.Duration) { lib.Xsqlite3_busy_timeout(c.tls, c.db, int32(d.Milliseconds())) }
 
 func (c *conn) error(rc int32) error {
 	msg := libc.GoString(lib.Xsqlite3_errstr(c.tls, rc))
@@ -109,6 +113,8 @@ func (c *conn) Ask(_ context.Context, sql string, args ...any) (out [][]*string,
 		switch x := x.(type) {
 		case int:
 			s.bindInt(i+1, int64(x))
+		case int64:
+			s.bindInt(i+1, x)
 		case string:
 			if err := s.bindString(i+1, x); err != nil {
 				return nil, err

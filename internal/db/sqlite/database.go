@@ -27,6 +27,9 @@ var Database = &db.Database{
 		if err != nil {
 			return nil, err // and not a connection that is nil
 		}
+		if at.LockWait > 0 {
+			d.c.wait(at.LockWait)
+		}
 		if at.ReadOnly {
 			// And not the file opened so: what a program that was ended has left in its
 			// journal could not be undone then, and so not be read.

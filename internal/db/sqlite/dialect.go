@@ -14,7 +14,8 @@ const digits = 15
 // SQLite. The types are chosen for their affinity (SQLite, "Datatypes", 3.1):
 // dates and times stay the ISO text that SQLite's own functions read.
 var Dialect = &dialect.Dialect{
-	Name: "sqlite", Title: "SQLite", NameLimit: 128,
+	LooseLengths: true,
+	Name:         "sqlite", Title: "SQLite", NameLimit: 128,
 	OpenQuote: `"`, CloseQuote: `"`,
 	LineComments: true,
 	ColumnType: func(c dialect.Column, key bool) string {

@@ -19,6 +19,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync/atomic"
 
 	lib "modernc.org/sqlite/lib"
 
@@ -36,6 +37,16 @@ type DB struct {
 	c       *conn
 	created bool // by us, and nothing has been committed yet
 	load    *load
+	// beginning tells that the write lock is being taken.
+	beginning atomic.Bool
+}
+
+// Blockers implements db.Blocker: who holds the file, SQLite does not tell.
+func (d *DB) Blockers(context.Context) string {
+	if d.beginning.Load() {
+		return "another program that writes to the file"
+	}
+	return ""
 }
 
 // Open opens a database file, or creates it.
@@ -99,7 +110,7 @@ func (d *DB) fail(what string, err error) error {
 		case lib.SQLITE_FULL:
 			e.Do = "the disk is full; make room and load again"
 		case lib.SQLITE_BUSY, lib.SQLITE_LOCKED:
-			e.Do = "another program is writing to the file; wait for it, or end it"
+			e.Do = "another program is writing to the file; wait for it, or wait longer with --lock-wait"
 		case lib.SQLITE_READONLY, lib.SQLITE_PERM, lib.SQLITE_CANTOPEN:
 			e.Do = "check that the file and its folder can be written"
 		case lib.SQLITE_IOERR:
@@ -137,6 +148,12 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*db.Table, error) 
 	if t.Columns == nil {
 		return nil, nil
 	}
+	n, err := d.questions().Number(ctx, "cannot be read",
+		"SELECT count(*) FROM sqlite_schema WHERE type = 'view' AND name = ?1 COLLATE NOCASE", table)
+	if err != nil {
+		return nil, err
+	}
+	t.View = n > 0
 	// A lone INTEGER PRIMARY KEY is numbered by SQLite where nothing is given.
 	keys := 0
 	for _, c := range t.Columns {
@@ -213,7 +230,9 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 	if err := d.heedKeys(spec); err != nil {
 		return nil, d.fail("cannot begin", err)
 	}
-	if err := d.c.exec("BEGIN IMMEDIATE"); err != nil {
+	d.beginning.Store(true)
+	err := d.c.exec("BEGIN IMMEDIATE")
+	if d.beginning.Store(false); err != nil {
 		return nil, d.fail("cannot begin a transaction", err)
 	}
 	l := &load{d: d, spec: spec, table: spec.Table}
@@ -253,7 +272,6 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 	for i, c := range l.table.Columns {
 		names[i] = Dialect.Quote(c.Name)
 	}
-	var err error
 	l.insert, err = d.c.prepare(fmt.Sprintf("INSERT INTO %s (%s) VALUES (?%s)",
 		Dialect.Qualified(l.table.Schema, l.table.Name),
 		strings.Join(names, ", "), strings.Repeat(", ?", len(names)-1)))

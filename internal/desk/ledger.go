@@ -1,0 +1,92 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/user"
+	"slices"
+
+	"ambertray/internal/db"
+	"ambertray/internal/phrase"
+)
+
+// keepLedger sees whether the schema has a ledger, or makes it where that is asked
+// for: then every load into the schema is written into it.
+func (l *loading) keepLedger(ctx context.Context) error {
+	s, is := l.conn.(db.Ledgerer)
+	if !is {
+		return nil
+	}
+	schema := l.in.Plan.Table.Schema
+	found, err := l.conn.Find(ctx, schema, db.LedgerTable)
+	if err != nil {
+		return err
+	}
+	book := s.Ledger(schema)
+	if found == nil && l.req.Ledger && !l.req.DryRun {
+		if err := book.Make(ctx); err != nil {
+			return err
+		}
+		l.tell(NoteEvent{"the table " + db.Qualified(schema, db.LedgerTable) +
+			" is made: from now on it has a row for each source of each load into this schema"})
+	} else if found == nil {
+		return nil
+	}
+	l.ledger, l.job.Ledger, l.job.By = &book, true, whoami()
+	return nil
+}
+
+// whoami is the user and the machine.
+func whoami() string {
+	name, host := "unknown", "unknown"
+	if u, err := user.Current(); err == nil {
+		name = u.Username
+	}
+	if h, err := os.Hostname(); err == nil {
+		host = h
+	}
+	return name + "@" + host
+}
+
+// inLedger stops a load that would add a file to a table that has it already, as the
+// database's own ledger tells, whoever loaded it.
+func (l *loading) inLedger(ctx context.Context) error {
+	if l.ledger == nil || l.found == nil {
+		return nil
+	}
+	rows, err := l.ledger.In(ctx, l.found.Name)
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	now, err := l.conn.Count(ctx, l.found)
+	if err != nil {
+		return err
+	}
+	for _, src := range l.in.Sources {
+		same := func(r db.LedgerRow) bool { return r.Bytes == src.FileSize && r.Part == src.Part() }
+		if src.Flows() && src.FileSize == 0 || !slices.ContainsFunc(rows, same) {
+			continue
+		}
+		sum, err := src.Sum()
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(rows, func(r db.LedgerRow) bool { return r.SHA256 == sum && r.Part == src.Part() })
+		if i < 0 {
+			continue
+		}
+		was := rows[i]
+		what := fmt.Sprintf("%s: its bytes went into the table %s by the entry %s of %s, %s UTC, says the table %s",
+			src.Name, db.Qualified(l.found.Schema, l.found.Name), was.Entry, was.By, was.At, db.LedgerTable)
+		if last := rows[len(rows)-1].After; now < last {
+			what += fmt.Sprintf("; the table has %s now, and had %s after the last load", phrase.Count(now, "row"),
+				phrase.Grouped(last))
+		}
+		if !l.req.DryRun {
+			return need("%s\n  say --again to load it nevertheless; nothing was changed", what)
+		}
+		l.tell(NoteEvent{what})
+	}
+	return nil
+}
