@@ -30,10 +30,13 @@ const mostFound = 8
 func (a *app) printFound(e desk.FoundEvent) {
 	st := a.style(a.err)
 	const margin = 11
+	fmt.Fprintln(a.err, st.title("Found in "+e.Source))
 	for i, l := range fold(strings.Join(e.Decided, "; "), st.width-margin-1) {
+		if len(e.Decided) == 0 {
+			break
+		}
 		what := ""
 		if i == 0 {
-			fmt.Fprintln(a.err, st.title("Found in "+e.Source))
 			what = "decided"
 		}
 		fmt.Fprintf(a.err, "  %-*s%s\n", margin-2, what, st.dim(l))

@@ -72,7 +72,7 @@ func (a *app) export(ctx context.Context, url, table string, f *exportFlags) err
 		return err
 	}
 	if a.json {
-		return printJSON(a.out, answer)
+		return a.printJSON(answer)
 	}
 	st := a.style(a.err)
 	for _, x := range answer.Remarks {

@@ -101,7 +101,8 @@ loaded twice. All is still verified before the last commit.`,
 	p.Int64Var(&f.every, "commit-every", 0,
 		"commit on the way after so many records, so that a stopped load can be resumed; 0 commits once, at the end")
 	addTray(cmd, &f.tray)
-	p.BoolVar(&f.dryRun, "dry-run", false, "do everything but touch the database")
+	p.BoolVar(&f.dryRun, "dry-run", false, "do everything but write: read, connect, find the table, compare, check "+
+		"every value")
 	p.StringVar(&f.maxRejects, "max-rejects", "",
 		"end the load, with nothing changed, when more records than this number or share (like 1%) are rejected; 0 "+
 			"means all or nothing, none no limit (default: more than 5% and more than 100, or all of them)")
@@ -141,7 +142,7 @@ func limitOf(s string) (desk.RejectLimit, error) {
 func (a *app) answered(l *desk.LoadAnswer, failed error) error {
 	if a.json {
 		if doc := l.JSON(); doc != nil {
-			if err := printJSON(a.out, doc); err != nil {
+			if err := a.printJSON(doc); err != nil {
 				return err
 			}
 		}
@@ -172,7 +173,7 @@ func (a *app) printLoad(l *desk.LoadAnswer, failed error) {
 		a.printMapping(l.Mapping)
 	case l.DryRun != nil:
 		st := a.style(a.out)
-		fmt.Fprintf(a.out, "%s  %s into %s; the database was not touched\n\n", st.head("Dry run"), l.DryRun.Source,
+		fmt.Fprintf(a.out, "%s  %s into %s; nothing was written\n\n", st.head("Dry run"), l.DryRun.Source,
 			l.DryRun.Table)
 		a.printCheck(st, l.DryRun.Check)
 	case failed != nil:

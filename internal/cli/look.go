@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"slices"
@@ -68,7 +67,7 @@ func (a *app) look(ctx context.Context, names []string, f *inputFlags, first int
 		return err
 	}
 	if a.json {
-		if err := printJSON(a.out, answer.JSON()); err != nil {
+		if err := a.printJSON(answer.JSON()); err != nil {
 			return err
 		}
 	} else if answer.Choice != nil {
@@ -128,14 +127,7 @@ func (a *app) written(to desk.Output, doc any, write func(io.Writer) error) erro
 	if !a.json {
 		return nil
 	}
-	return printJSON(a.out, doc)
-}
-
-func printJSON(w io.Writer, v any) error {
-	e := json.NewEncoder(w)
-	e.SetIndent("", "  ")
-	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	return a.printJSON(doc)
 }
 
 func (a *app) printLook(x *desk.LookSource) {

@@ -68,7 +68,7 @@ func (a *app) mend(ctx context.Context, name, file string, f *entryFlags, slow b
 		return err
 	}
 	if a.json {
-		if err := printJSON(a.out, out); err != nil {
+		if err := a.printJSON(out); err != nil {
 			return err
 		}
 	} else {
@@ -131,7 +131,7 @@ func (a *app) waive(name string, f *entryFlags, which, because string) error {
 		return err
 	}
 	if a.json {
-		if err := printJSON(a.out, out); err != nil {
+		if err := a.printJSON(out); err != nil {
 			return err
 		}
 		return ends(out.Outcome())

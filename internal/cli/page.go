@@ -14,8 +14,8 @@ import (
 // sends it through a pager where it is longer than the screen. The function
 // returned ends that.
 func (a *app) page() (done func()) {
-	out, ok := a.out.(*os.File)
-	if !ok || !isTerminal(out) || !isTerminal(a.in) {
+	out, whole := fileOf(a.out), a.out
+	if !isTerminal(a.out) || !isTerminal(a.in) {
 		return func() {}
 	}
 	_, lines, err := term.GetSize(int(out.Fd()))
@@ -25,11 +25,11 @@ func (a *app) page() (done func()) {
 	var text bytes.Buffer
 	a.paging, a.out = out, &text
 	return func() {
-		a.paging, a.out = nil, out
+		a.paging, a.out = nil, whole
 		if bytes.Count(text.Bytes(), []byte("\n")) >= lines && pager(out, text.Bytes()) == nil {
 			return
 		}
-		io.Copy(out, &text)
+		io.Copy(whole, &text)
 	}
 }
 

@@ -35,7 +35,7 @@ With a table: its columns, key and first rows. Nothing is written.`,
 			}
 			switch {
 			case a.json:
-				return printJSON(a.out, answer.JSON())
+				return a.printJSON(answer.JSON())
 			case answer.Tables != nil:
 				a.printTables(answer.Tables.Tables)
 			default:

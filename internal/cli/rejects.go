@@ -49,7 +49,7 @@ func (a *app) rejects(ctx context.Context, name string, f *entryFlags, all bool,
 		return err
 	}
 	if a.json {
-		return printJSON(a.out, x)
+		return a.printJSON(x)
 	}
 	a.printRejects(x)
 	return nil

@@ -17,15 +17,13 @@ import (
 	"strings"
 	"syscall"
 
-	"github.com/spf13/cobra"
-	"golang.org/x/term"
-
 	"ambertray/internal/desk"
 	"ambertray/internal/load"
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/source"
 	"ambertray/internal/tray"
+	"github.com/spf13/cobra"
 )
 
 // Exit statuses.
@@ -67,6 +65,7 @@ type app struct {
 	noColor  bool
 	quiet    bool
 	json     bool
+	shown    bool // a document was printed
 	logLevel string
 
 	desk   *desk.Desk
@@ -77,8 +76,15 @@ type app struct {
 func Main(version, commit string, args []string, in io.Reader, out, errw io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{version: version, commit: commit, in: in, out: out, err: errw}
-	return a.run(ctx, args)
+	last := &sure{Writer: out}
+	a := &app{version: version, commit: commit, in: in, out: last, err: errw}
+	code := a.run(ctx, args)
+	if last.err != nil {
+		fmt.Fprintf(errw, "ambertray: standard output cannot be written: %v\n  what was done is not undone by that; "+
+			"'ambertray tray' lists the loads\n", last.err)
+		return max(code, exitFailed)
+	}
+	return code
 }
 
 func (a *app) run(ctx context.Context, args []string) int {
@@ -98,10 +104,7 @@ func (a *app) run(ctx context.Context, args []string) int {
 		err = errors.New("stopped")
 	}
 	code := exitCode(err)
-	if text := err.Error(); text != "" {
-		st := a.style(a.err)
-		fmt.Fprintf(a.err, "%s %s\n", st.bad("ambertray:"), text)
-	}
+	a.failed(err, code, args)
 	return code
 }
 
@@ -221,12 +224,6 @@ func args(least, most int, what string) cobra.PositionalArgs {
 		}
 		return nil
 	}
-}
-
-// isTerminal reports whether w is a terminal.
-func isTerminal(w any) bool {
-	f, ok := w.(*os.File)
-	return ok && term.IsTerminal(int(f.Fd()))
 }
 
 // commandLine shows arguments as a shell would take them.

@@ -71,7 +71,7 @@ func (a *app) script(ctx context.Context, r desk.ScriptRequest) error {
 		return err
 	}
 	if a.json {
-		if err := printJSON(a.out, answer); err != nil {
+		if err := a.printJSON(answer); err != nil {
 			return err
 		}
 	} else if c := answer.Records; c.Rejected > 0 {

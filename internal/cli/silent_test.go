@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -136,4 +137,74 @@ func TestWiden(t *testing.T) {
 		b.run(0, "verify", "latest", "--deep")
 		assert.Contains(t, b.run(2, "load", "c.csv", "--into", s.url, "--table", "new", "--widen").err, "--widen")
 	})
+}
+
+// An error is a document, too, where documents are wanted; and an output that is full
+// is an error.
+func TestErrorsAreDocuments(t *testing.T) {
+	b := newBench(t)
+	b.write("d.csv", "id,day\n1,01/02/2024\n2,03/04/2024\n")
+	doc := b.document(2, "load", "d.csv", "--into", "sqlite:d.db")
+	assert.Equal(t, "error 1", doc["document"])
+	assert.EqualValues(t, 2, doc["status"])
+	q := doc["questions"].([]any)[0].(map[string]any)
+	assert.Equal(t, []any{"--dates day-first", "--dates month-first"}, q["options"])
+	assert.Contains(t, b.document(1, "look", "nothing.csv")["error"], "no such file")
+	assert.Contains(t, b.document(2, "load", "--no-such-option")["error"], "no-such-option")
+	b.write("e.csv", doubtfulText)
+	doc = b.document(2, "load", "e.csv", "--into", "sqlite:d.db", "--strict")
+	assert.Len(t, doc["cautions"], 1)
+
+	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+	if err != nil {
+		t.Skip("there is no device that is full")
+	}
+	defer full.Close()
+	for _, args := range [][]string{{"look", "e.csv"}, {"look", "e.csv", "--json"}, {"plan", "e.csv"}, {"ddl", "e.csv", "--for", "postgres"}} {
+		cmd := b.command(args...)
+		cmd.Stdout = full
+		var text strings.Builder
+		cmd.Stderr = &text
+		require.Error(t, cmd.Run(), args)
+		assert.Equal(t, 1, cmd.ProcessState.ExitCode(), args)
+		assert.Contains(t, text.String(), "no space left", args)
+	}
+}
+
+const doubtfulText = "id,toll\n1,0.50\n2,1.25\n3,2.00,\n4,0.75\n"
+
+// A dry run does all but write: it connects, and sees that the table is there.
+func TestDryRunConnects(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		b.write("a.csv", "id,toll\n1,2.50\n")
+		r := b.run(0, "load", "a.csv", "--into", s.url, "--dry-run")
+		assert.Contains(t, r.out, "nothing was written")
+		b.run(0, "load", "a.csv", "--into", s.url)
+		assert.Contains(t, b.run(2, "load", "a.csv", "--into", s.url, "--dry-run").err, "exists already")
+		b.run(0, "load", "a.csv", "--into", s.url, "--mode", "replace", "--dry-run")
+		assert.Equal(t, [][]string{{"1"}}, queryRows(t, s.db, "SELECT "+s.text("count(*)")+" FROM a"))
+		if s.name == "sqlite" {
+			b.run(0, "load", "a.csv", "--into", "sqlite:new.db", "--dry-run")
+			assert.False(t, b.exists("new.db"))
+			return
+		}
+		other := s.url + "_none"
+		assert.Contains(t, b.run(1, "load", "a.csv", "--into", other, "--dry-run").err, "--create-database")
+		b.run(0, "load", "a.csv", "--into", other, "--dry-run", "--create-database")
+		assert.Contains(t, b.run(1, "load", "a.csv", "--into", other).err, "--create-database", "it was not created")
+	})
+}
+
+// What a plan leaves out has to be there, and what a mend reads is said.
+func TestSmallSilences(t *testing.T) {
+	b := newBench(t)
+	b.write("a.csv", "id,toll,note\n1,2.50,a\n2,x,b\n")
+	b.run(0, "plan", "a.csv", "--leave-out", "note", "--type", "toll=decimal(6,2)", "-o", "p.yaml")
+	b.write("p.yaml", strings.Replace(b.read("p.yaml"), "- note", "- noet", 1))
+	r := b.run(3, "load", "p.yaml", "--into", "sqlite:a.db", "--json")
+	assert.Contains(t, r.out, "the plan leaves it out, and there is no such column")
+	entry := b.document(0, "tray")["entries"].([]any)[0].(map[string]any)["entry"].(string)
+	b.write("fixed.csv", strings.ReplaceAll(strings.ReplaceAll(b.read("tray/"+entry+"/rejects.csv"), ",", ";"), "2;x", "2;7.25"))
+	r = b.run(0, "mend", entry, "fixed.csv")
+	assert.Contains(t, r.err, `fixed.csv: read as utf-8, ";" between fields`)
 }

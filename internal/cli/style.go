@@ -34,7 +34,7 @@ func (a *app) style(w io.Writer) style {
 	}
 	if isTerminal(w) {
 		s.colour = !a.noColor && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
-		if n, _, err := term.GetSize(int(w.(*os.File).Fd())); err == nil && n > 0 {
+		if n, _, err := term.GetSize(int(fileOf(w).Fd())); err == nil && n > 0 {
 			s.width = n
 		}
 	} else if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 20 {

@@ -56,7 +56,7 @@ func (a *app) listTray(dir string, all bool) error {
 		return err
 	}
 	if a.json {
-		return printJSON(a.out, answer)
+		return a.printJSON(answer)
 	}
 	list, counts, rejected := answer.List, answer.Counts, answer.Rejected
 	st := a.style(a.out)

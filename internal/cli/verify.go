@@ -57,7 +57,7 @@ func (a *app) verify(ctx context.Context, name string, f *entryFlags, deep bool,
 		return err
 	}
 	if a.json {
-		if err := printJSON(a.out, v); err != nil {
+		if err := a.printJSON(v); err != nil {
 			return err
 		}
 	} else {

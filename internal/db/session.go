@@ -210,9 +210,11 @@ type Noter interface {
 // An Error is a database's failure, with what can be done about it.
 type Error struct {
 	Where string // the database, without password
-	What  string
-	Do    string
-	Err   error
+	// Missing tells that the server does not have the database.
+	Missing bool
+	What    string
+	Do      string
+	Err     error
 }
 
 func (e *Error) Error() string {

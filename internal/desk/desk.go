@@ -128,6 +128,7 @@ const (
 	ReplacesTable Code = "replaces-table"
 	InSpiteOf     Code = "in-spite-of-cautions"
 	WhichPart     Code = "which-part"
+	MakesDatabase Code = "makes-database"
 )
 
 // confirm asks a question. Without a yes, it is a need.

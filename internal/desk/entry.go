@@ -43,8 +43,9 @@ func (d *Desk) connect(ctx context.Context, r DatabaseRequest, why purpose) (db.
 		ask = func() (string, error) { return d.Password(ctx, connect.Redact(r.URL)) }
 	}
 	conn, err := connect.Open(ctx, r.URL,
-		connect.Options{PasswordFile: r.PasswordFile, Password: connect.Password(ask), CreateDatabase: r.Create,
-			Existing: why != toLoad, ReadOnly: why == toRead, LockWait: r.LockWait})
+		connect.Options{PasswordFile: r.PasswordFile, Password: connect.Password(ask),
+			CreateDatabase: r.Create && why == toLoad, Existing: why != toLoad, ReadOnly: why == toRead,
+			LockWait: r.LockWait})
 	return conn, badURL(err)
 }
 

@@ -120,13 +120,19 @@ func notAsTable(pairings []match.Pairing) (out []profile.Finding) {
 	return out
 }
 
+// A Strict error says that a request that takes no cautions has some.
+type Strict struct{ Cautions []profile.Finding }
+
+func (e *Strict) Error() string {
+	return fmt.Sprintf("--strict: %s (see above); nothing was done", phrase.Count(int64(len(e.Cautions)), "caution"))
+}
+
 // strictly ends a request that takes no cautions.
 func strictly(strict bool, cautions []profile.Finding) error {
 	if !strict || len(cautions) == 0 {
 		return nil
 	}
-	return need("--strict: %s (see above); nothing was done",
-		phrase.Count(int64(len(cautions)), "caution"))
+	return &Need{&Strict{cautions}}
 }
 
 // goOn asks whether to go on in spite of cautions about a file. It may write the

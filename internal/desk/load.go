@@ -37,7 +37,8 @@ type LoadRequest struct {
 	ByPosition   bool
 	KeepIdentity bool
 	SlowPath     bool
-	// DryRun does everything but touch the database.
+	// DryRun does everything but write: it connects, and the database refuses whatever
+	// would change it.
 	DryRun bool
 	// Yes answers that a table may be emptied or replaced, and that a file may be
 	// loaded in spite of cautions.
@@ -257,15 +258,22 @@ func (d *Desk) loadOne(ctx context.Context, r LoadRequest) (*LoadAnswer, error) 
 	if err := l.open(ctx); err != nil {
 		return l.answer, err
 	}
+	if !r.DryRun || !l.toBeMade() {
+		var no *db.Error
+		err := l.meet(ctx)
+		if errors.As(err, &no) && no.Missing && r.DryRun && r.Into.Create && r.Mode.New() && r.Like == "" {
+			err = nil // the load would make the database first
+		}
+		if err != nil {
+			return l.answer, err
+		}
+	}
 	if r.DryRun && r.Mode.New() && r.Like == "" {
 		l.foundOut()
 		if err := strictly(r.Strict, l.cautions); err != nil {
 			return l.answer, err
 		}
 		return l.answer, l.dryRun(ctx)
-	}
-	if err := l.meet(ctx); err != nil {
-		return l.answer, err
 	}
 	if r.ByPosition {
 		if err := l.firstLine(ctx); err != nil {
@@ -374,6 +382,11 @@ func (l *loading) open(ctx context.Context) (err error) {
 
 // foundOut tells what was decided from the evidence.
 func (l *loading) foundOut() {
+	if l.like != nil && !l.in.Given && match.HasNames(l.in.Sources, l.like) {
+		// The names are those of the table: there is no doubt that they are names.
+		l.in.Profile.Findings = slices.DeleteFunc(l.in.Profile.Findings,
+			func(f profile.Finding) bool { return f.Code == profile.CodeHeaderAssumed })
+	}
 	l.decided, l.doubts = l.Desk.found(l.in, l.req.destination())
 	l.cautions = append(l.cautions, l.doubts...)
 	if len(l.hung) > 0 {
@@ -486,7 +499,8 @@ func (l *loading) compare(ctx context.Context) error {
 		a.Changes = append(a.Changes, changes...)
 	}
 	m.End()
-	if a.Compared == 0 {
+	lacking := match.NothingToLeaveOut(in.Sources, in.Plan)
+	if a.Changes = append(a.Changes, lacking...); a.Compared == 0 && len(lacking) == 0 {
 		return nil
 	}
 	a.Blocked = blocked != ""
@@ -513,6 +527,31 @@ func (l *loading) dryRun(ctx context.Context) error {
 	return l.job.Limited(check)
 }
 
+// connectOrMake connects. Where the server does not have the database, it asks whether
+// to make it.
+func (l *loading) connectOrMake(ctx context.Context, why purpose) (db.Session, error) {
+	r := l.req
+	conn, err := l.connect(ctx, r.Into, why)
+	var no *db.Error
+	if !errors.As(err, &no) || !no.Missing || l.Ask == nil || why != toLoad || !r.Mode.New() || r.Like != "" {
+		return conn, err
+	}
+	if err := l.confirm(ctx, Question{Code: MakesDatabase, Ask: l.answer.Into +
+		": the server does not have this database; is it to be created?", Answer: "say " +
+		"--create-database"}); err != nil {
+		return nil, err
+	}
+	r.Into.Create = true
+	l.tell(NoteEvent{"taken: --create-database"})
+	return l.connect(ctx, r.Into, why)
+}
+
+// toBeMade reports whether the database is a file that the load would make.
+func (l *loading) toBeMade() bool {
+	d := connect.Of(l.req.Into.URL)
+	return d != nil && d.File && l.req.Mode.New() && l.req.Like == "" && !FileExists(connect.File(l.req.Into.URL))
+}
+
 // where names the table in a message.
 func (l *loading) where() string {
 	t := l.in.Plan.Table
@@ -522,7 +561,11 @@ func (l *loading) where() string {
 // meet connects, and sees whether the table is there as the mode wants it.
 func (l *loading) meet(ctx context.Context) (err error) {
 	r := l.req
-	if l.conn, err = l.connect(ctx, r.Into, toLoad); err != nil {
+	why := toLoad
+	if r.DryRun {
+		why = toRead
+	}
+	if l.conn, err = l.connectOrMake(ctx, why); err != nil {
 		return err
 	}
 	defer db.Watch(ctx, l.conn, func(who string) { l.waits(l.where(), who, r.Into) })()
@@ -658,7 +701,11 @@ func (l *loading) confirmed(ctx context.Context) error {
 	if l.req.Mode == db.Replace && len(l.around.Goes) > 0 {
 		q.Evidence = []string{"with it go: " + strings.Join(l.around.Goes, "; ")}
 	}
-	return l.confirm(ctx, q)
+	if err := l.confirm(ctx, q); err != nil {
+		return err
+	}
+	l.tell(NoteEvent{"taken: --yes"})
+	return nil
 }
 
 // run loads with the papers around it.

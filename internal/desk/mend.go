@@ -60,6 +60,13 @@ func (d *Desk) Mend(ctx context.Context, r MendRequest) (*MendAnswer, error) {
 	if r.File == "" {
 		r.File, shown = e.Path(tray.RejectsFile), tray.RejectsFile
 	}
+	if r.File != e.Path(tray.RejectsFile) {
+		form, err := tray.FormOf(ctx, r.File)
+		if err != nil {
+			return nil, err
+		}
+		d.tell(NoteEvent{shown + ": " + form})
+	}
 	e.log.Info("mend", "version", d.Version, "file", shown)
 	m := d.meter(ctx, "mending", 0)
 	out, err := account.Mend(ctx, account.MendJob{Entry: e.Entry, Receipt: e.Receipt, Plan: e.Plan, File: r.File,

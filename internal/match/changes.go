@@ -109,6 +109,20 @@ func Uncovered(sources []*source.Source, p *plan.Plan) (out []Change) {
 	return out
 }
 
+// NothingToLeaveOut are the headers that a plan leaves out and no source has: a slip
+// in the plan, or a column that is not sent any more.
+func NothingToLeaveOut(sources []*source.Source, p *plan.Plan) (out []Change) {
+	for _, h := range p.LeaveOut {
+		same := func(c string) bool { return plan.Forgive(c) == plan.Forgive(h) }
+		has := func(s *source.Source) bool { return slices.ContainsFunc(s.Layout.Columns, same) }
+		if !slices.ContainsFunc(sources, has) {
+			out = append(out, Change{Source: sources[0].Name, Column: h, Weight: Caution,
+				Text: "the plan leaves it out, and there is no such column; correct leave_out, or take it out of it"})
+		}
+	}
+	return out
+}
+
 // columns compares the names, and returns where the plan's columns stand.
 func (x *changes) columns(p *plan.Plan) (at []int, lacks bool) {
 	headers := x.src.Layout.Columns

@@ -204,6 +204,19 @@ func ownColumns(names []string) []string {
 	return names[:at]
 }
 
+// FormOf says how a file of rejects is written, as it was found.
+func FormOf(ctx context.Context, path string) (string, error) {
+	src, err := openRejects(ctx, path)
+	if err != nil {
+		return "", err
+	}
+	defer src.Close()
+	if src.HasCells() {
+		return src.Part(), nil
+	}
+	return fmt.Sprintf("read as %s, %q between fields", src.Layout.Encoding, src.Layout.Form.Delimiter), nil
+}
+
 func openRejects(ctx context.Context, path string) (*source.Source, error) {
 	header, zero, none := int64(1), int64(0), 0
 	known := source.Known{Header: &header, Skip: &zero, Footer: &none}

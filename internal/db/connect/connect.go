@@ -64,7 +64,7 @@ func Redact(raw string) string {
 // the whole path of a SQLite file.
 func Canonical(raw string) string {
 	if isFile(raw) {
-		if path, err := filepath.Abs(file(raw)); err == nil {
+		if path, err := filepath.Abs(File(raw)); err == nil {
 			return Of(raw).Schemes[0] + ":" + path
 		}
 	}
@@ -97,8 +97,8 @@ func isFile(raw string) bool {
 	return d != nil && d.File
 }
 
-// file is the path in the URL of a database in a file.
-func file(raw string) string {
+// File is the path in the URL of a database in a file.
+func File(raw string) string {
 	_, path, _ := strings.Cut(raw, ":")
 	return strings.TrimPrefix(path, "//")
 }
@@ -153,7 +153,7 @@ func Open(ctx context.Context, raw string, opt Options) (db.Session, error) {
 	case d == nil:
 		return nil, bad("is not a database URL that is known")
 	case d.File:
-		if at.Path = file(raw); at.Path == "" {
+		if at.Path = File(raw); at.Path == "" {
 			return nil, bad("names no file")
 		}
 		return d.Open(ctx, at)

@@ -170,7 +170,7 @@ func explain(where, what string, err error) error {
 		case 1045, 1698:
 			e.Do = fmt.Sprintf(db.HintPassword, "")
 		case 1049:
-			e.Do = db.HintDatabase
+			e.Do, e.Missing = db.HintDatabase, true
 		case 1044, 1142, 1143, 1227:
 			e.Do = "ask the owner for the right, for instance GRANT CREATE, INSERT, SELECT, DROP ON the database"
 		case 1148, 3948, 4166:

@@ -76,7 +76,7 @@ func explain(where, what string, err error) error {
 		case p.Code == "28P01" || p.Code == "28000":
 			e.Do = fmt.Sprintf(db.HintPassword, "PGPASSWORD, ~/.pgpass, ")
 		case p.Code == "3D000":
-			e.Do = db.HintDatabase
+			e.Do, e.Missing = db.HintDatabase, true
 		case p.Code == "42501":
 			e.Do = "ask the owner for the right, for instance GRANT CREATE ON SCHEMA, or GRANT INSERT, SELECT ON " +
 				"the table"
