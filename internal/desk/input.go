@@ -32,6 +32,7 @@ type Input struct {
 	// Tables is what several sources are: one table, a table of each, or empty: one
 	// where they look like it, else a question.
 	Tables string
+	into   destination
 	// Set names the settings above that were given, in the words of whoever
 	// gave them: with a plan, they are not allowed, but for Table and Schema.
 	Set []string
@@ -45,6 +46,7 @@ type Opened struct {
 	Plan     *plan.Plan
 	Comments plan.Comments // with the evidence that there is for the plan
 	Given    bool          // the plan was given
+	into     destination
 }
 
 // First is the first source.
@@ -86,7 +88,7 @@ type opening struct {
 // it, else those that it names, where a name may be a pattern. Sources are
 // profiled and planned.
 func (d *Desk) open(ctx context.Context, in Input, how opening) (*Opened, error) {
-	o := &Opened{}
+	o := &Opened{into: in.into}
 	var err error
 	in.Known.Stdin = d.Stdin
 	in.Wishes.Same = in.Options.Same
@@ -409,12 +411,13 @@ func (o *Opened) Questions() (out []Question) {
 		return nil
 	}
 	for _, f := range o.Profile.Findings {
-		if f.Weight != profile.Blocker {
+		if f.Weight != profile.Blocker || o.into == intoTable && f.Code == profile.CodeHeaderUndecided {
 			continue
 		}
 		q := Question{Code: Code(f.Code), Column: f.Column, Ask: f.Text, Answer: f.Do}
 		for _, x := range f.Answers {
-			q.Choices = append(q.Choices, Choice{x.Value, x.Text, "--" + x.Option + " " + phrase.ShellWord(x.Value)})
+			option := "--" + optionOf(x.Option) + " " + phrase.ShellWord(x.Value)
+			q.Choices = append(q.Choices, Choice{x.Value, x.Text, option})
 			q.settles = x.Option
 		}
 		for _, e := range f.Examples[:min(len(f.Examples), 3)] {

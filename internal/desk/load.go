@@ -341,6 +341,7 @@ func (l *loading) check() error {
 
 // open opens what is loaded, and makes sure that nothing is left open.
 func (l *loading) open(ctx context.Context) (err error) {
+	l.req.Input.into = l.req.destination()
 	if l.in, err = l.Desk.settled(ctx, l.req.Input, opening{}); err != nil {
 		return err
 	}
@@ -382,10 +383,10 @@ func (l *loading) open(ctx context.Context) (err error) {
 
 // foundOut tells what was decided from the evidence.
 func (l *loading) foundOut() {
-	if l.like != nil && !l.in.Given && match.HasNames(l.in.Sources, l.like) {
-		// The names are those of the table: there is no doubt that they are names.
+	if l.req.destination() == intoTable && !l.in.Given {
+		// The table tells whether they are names: they are its own, or block the load.
 		l.in.Profile.Findings = slices.DeleteFunc(l.in.Profile.Findings,
-			func(f profile.Finding) bool { return f.Code == profile.CodeHeaderAssumed })
+			func(f profile.Finding) bool { return f.Code == profile.CodeHeaderUndecided })
 	}
 	l.decided, l.doubts = l.Desk.found(l.in, l.req.destination())
 	l.cautions = append(l.cautions, l.doubts...)
@@ -419,7 +420,7 @@ func (l *loading) firstLine(ctx context.Context) error {
 	line := "0"
 	switch {
 	case len(unsure) > 0:
-		q := Question{Code: Code(profile.CodeHeaderAssumed), Evidence: unsure,
+		q := Question{Code: Code(profile.CodeHeaderUndecided), Evidence: unsure,
 			Ask: "no field of the first line is a column's name, and all of them would fit the table: is it names, " +
 				"or a record?",
 			Answer:  "say --header-row 1 for names, --header-row 0 for a record",

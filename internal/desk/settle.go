@@ -36,7 +36,7 @@ func (d *Desk) settled(ctx context.Context, in Input, how opening) (*Opened, err
 		if err := in.settle(q.settles, answer); err != nil {
 			return nil, err
 		}
-		d.tell(NoteEvent{"taken: --" + q.settles + " " + phrase.ShellWord(answer)})
+		d.tell(NoteEvent{"taken: --" + optionOf(q.settles) + " " + phrase.ShellWord(answer)})
 	}
 }
 
@@ -85,6 +85,14 @@ func partQuestion(c *source.Choice) *Question {
 		q.Choices = append(q.Choices, Choice{"all", "all of them, as one table", "--sheet all"})
 	}
 	return q
+}
+
+// optionOf is the option of a setting, or of what is none.
+func optionOf(key string) string {
+	if set := source.SettingOf(key); set != nil {
+		return set.Option()
+	}
+	return key
 }
 
 // settle takes the answer to a question into the request.

@@ -21,20 +21,6 @@ const (
 	CannotTell                  // it fits, and would do so as names, too
 )
 
-// HasNames reports whether half of the names of every source are names of the
-// table's columns.
-func HasNames(sources []*source.Source, t *db.Table) bool {
-	return !slices.ContainsFunc(sources, func(s *source.Source) bool {
-		n := 0
-		for _, h := range s.Layout.Columns {
-			if find(t, h) != nil {
-				n++
-			}
-		}
-		return s.Layout.Header == 0 || 2*n < len(s.Layout.Columns)
-	})
-}
-
 // First tells what a line that was taken for the header is, where columns are
 // paired by position: the types of the table's columns are evidence.
 func First(src *source.Source, p *plan.Plan, t *db.Table, opt MapOptions) FirstLine {

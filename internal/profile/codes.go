@@ -5,7 +5,7 @@ type Code string
 
 // The kinds of findings; docs/json.md lists them, too.
 const (
-	CodeHeaderAssumed    Code = "header-assumed"
+	CodeHeaderUndecided  Code = "header-undecided"
 	CodeSameHeader       Code = "same-header"
 	CodeNoHeader         Code = "no-header"
 	CodeNoRecords        Code = "no-records"
@@ -65,7 +65,7 @@ const (
 
 // Codes are all of them.
 var Codes = []Code{
-	CodeHeaderAssumed,
+	CodeHeaderUndecided,
 	CodeSameHeader,
 	CodeNoHeader,
 	CodeNoRecords,
@@ -125,7 +125,7 @@ var Codes = []Code{
 func (c Code) DecidedByPlan() bool {
 	switch c { // others: remain with a plan
 	case CodeDatesUndecided, CodeMarkUndecided, CodeMarkAssumed, CodeMarkByOthers, CodeRenamed, CodeNearMiss,
-		CodeColumnsUndecided, CodeSeveralTables, CodeMixedDates, CodeMixedMarks, CodeAsShown:
+		CodeColumnsUndecided, CodeHeaderUndecided, CodeSeveralTables, CodeMixedDates, CodeMixedMarks, CodeAsShown:
 		return true
 	}
 	return false

@@ -52,8 +52,11 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 		p.find(Finding{Weight: Blocker, Code: CodeColumnsUndecided, Text: u.What, Do: u.Do})
 	}
 	if src.Doubt != "" {
-		p.find(Finding{Weight: Caution, Code: CodeHeaderAssumed, Count: src.Layout.Header,
-			Text: fmt.Sprintf("line %d was taken as the header; %s", src.Layout.Header, src.Doubt)})
+		line := strconv.FormatInt(src.Layout.Header, 10)
+		p.find(Finding{Weight: Blocker, Code: CodeHeaderUndecided, Count: src.Layout.Header, Text: src.Doubt,
+			Do: "say --header-row " + line + " for names, or --header-row 0 for a record",
+			Answers: []Answer{{"it holds the names of the columns", "header", line},
+				{"it is a record; the columns have no names", "header", "0"}}})
 	}
 	if src.Merged > 0 {
 		p.find(Finding{Weight: Caution, Code: CodeMergedCells, Count: src.Merged,
@@ -148,7 +151,18 @@ func (p *Profile) widthFindings(columns int) {
 	p.find(Finding{Weight: weight, Code: CodeFieldCount, Count: odd.count, Examples: odd.first,
 		Text: fmt.Sprintf("%s another number of fields than the header's %d: %s",
 			groupIs(odd.count, "record has", "records have"), columns, strings.Join(kinds, ", ")),
-		Do: "they become rejects; if there are many, check delimiter, quote and header"})
+		Do: "they become rejects; if there are many, check delimiter, quote and header" + p.shortened(columns)})
+}
+
+// shortened offers to read fields that are left out as null, where nothing else is
+// odd.
+func (p *Profile) shortened(columns int) string {
+	for _, w := range p.Widths {
+		if w.Fields > columns {
+			return ""
+		}
+	}
+	return "; if fields are left out at the end of records, --short-records null reads them as null"
 }
 
 // faultFinding is about records that do not read as one.

@@ -129,8 +129,8 @@ func sampleWith(text []byte, whole bool, f delimited.Form, most int, texts bool)
 	var rec delimited.Record
 	var offset int
 	for len(rows) < most && sp.Next(&rec) {
-		r := sampleRow{line: rec.Line, fault: rec.Fault, blank: rec.IsBlank()}
-		if !r.blank {
+		r := sampleRow{line: rec.Line, fault: rec.Fault, blank: rec.IsBlank(), comment: rec.Comment}
+		if !r.blank && !r.comment {
 			r.ruler = IsRuler(&rec)
 		}
 		r.empty = rec.HasNothing()
@@ -168,8 +168,9 @@ type sampleRow struct {
 	fault        delimited.Fault
 	blank, ruler bool
 	empty        bool // delimiters only
+	comment      bool
 	raw          string
 }
 
 // filled reports a row that is none of these.
-func (r *sampleRow) filled() bool { return !r.blank && !r.ruler && !r.empty }
+func (r *sampleRow) filled() bool { return !r.blank && !r.ruler && !r.empty && !r.comment }

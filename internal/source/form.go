@@ -30,7 +30,11 @@ func (s *Source) decideForm(text []byte, whole bool, known Known) error {
 		return nil
 	}
 	f := formOf(known)
-	if known.Delimiter != nil {
+	s.decideComment(text, whole, known, &f)
+	if known.Delimiter != nil && *known.Delimiter == Blanks {
+		f.Delimiter, f.Blanks = " ", true
+		s.note("delimiter", delimiterWord(Blanks), "", true)
+	} else if known.Delimiter != nil {
 		f.Delimiter = *known.Delimiter
 		if err := f.Validate(); err != nil {
 			return &Problem{Source: s.Name, What: err.Error(), Decision: true}
@@ -73,12 +77,14 @@ type trial struct {
 // try splits the text with a delimiter: does it give the same number of fields,
 // again and again?
 func try(text []byte, whole bool, f delimited.Form, d string) trial {
-	f.Delimiter = d
+	if f.Delimiter = d; d == Blanks {
+		f.Delimiter, f.Blanks = " ", true
+	}
 	t := trial{delimiter: d, fields: 1}
 	counts := map[int]int{}
 	rows := sampleWith(text, whole, f, sampleRecords, false)
 	for _, r := range rows {
-		if r.blank || r.ruler {
+		if r.blank || r.ruler || r.comment {
 			continue
 		}
 		t.rows++
@@ -90,7 +96,7 @@ func try(text []byte, whole bool, f delimited.Form, d string) trial {
 		}
 	}
 	for _, r := range rows {
-		if len(r.fields) == t.fields && !r.blank && !r.ruler {
+		if len(r.fields) == t.fields && !r.blank && !r.ruler && !r.comment {
 			t.first = r.line
 			break
 		}
@@ -130,6 +136,9 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 		if i == 4 && best.fields > 1 {
 			break
 		}
+		if i > 3 && lineBegins(text, d) {
+			continue // it marks lines, and does not separate fields
+		}
 		t := try(text, whole, *f, d)
 		if t.fields < 2 || t.agree*2 < t.rows {
 			continue
@@ -140,11 +149,20 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 			second = t
 		}
 	}
-	if best.fields < 2 && fixed != nil {
-		s.takeColumns(fixed)
-		return true
+	if best.fields < 2 || strings.Contains(":#!*", best.delimiter) {
+		if blanks := byRuns(text, whole, *f, best, fixed); blanks.fields > 1 {
+			best, second = blanks, trial{}
+		} else if fixed != nil && best.fields < 2 {
+			s.takeColumns(fixed)
+			return true
+		}
 	}
-	f.Delimiter = best.delimiter
+	if best.fields < 2 {
+		best, second = ragged(text, whole, *f), trial{}
+	}
+	if f.Delimiter = best.delimiter; best.delimiter == Blanks {
+		f.Delimiter, f.Blanks = " ", true
+	}
 	if best.fields < 2 {
 		s.note("delimiter", "none", "no character separates the first records into the same number of fields", false)
 		return false
@@ -155,6 +173,22 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 	}
 	s.note("delimiter", delimiterWord(best.delimiter), why, false)
 	return false
+}
+
+// byRuns is the trial of runs of blanks, if it explains the text better than the best
+// so far and than columns of fixed width: all lines, or nearly, have the same number
+// of fields, and most of these are numbers.
+func byRuns(text []byte, whole bool, f delimited.Form, best trial, fixed *columnsFound) trial {
+	t := try(text, whole, f, Blanks)
+	switch {
+	case t.rows < 2 || t.fields < 2 || t.agree*20 < t.rows*19 || t.rows-t.agree > 20,
+		best.fields > 1 && t.agree <= best.agree,
+		fixed != nil && t.fields <= len(fixed.starts),
+		t.fields == 2 && t.agree < t.rows,
+		!numbersAfter(text, whole, f, fixed != nil):
+		return trial{}
+	}
+	return t
 }
 
 // decideQuote tries the ways of quoting and takes the one with fewest faults.

@@ -20,8 +20,8 @@ type head struct {
 	rows   []sampleRow
 	filled []int // indexes of rows with content
 	fields int   // how many a record has
-	// table is how many columns belong to the table of a sheet; what stands to the
-	// right of it, behind a blank column, are remarks in a few rows.
+	// table is how many columns belong to the table; what stands to the right of it,
+	// behind a blank column, is blank in all rows, or in a sheet remarks in a few.
 	// They are columns without a name; wide is how many there are with them.
 	table, wide int
 	// like reports whether a row of so many fields is as wide as a record.
@@ -41,6 +41,7 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 		return false, nil
 	}
 	l.KeepBlank = known.KeepBlank != nil && *known.KeepBlank
+	l.ShortNull = known.ShortNull != nil && *known.ShortNull
 	l.Header, l.Skip, l.Columns, s.Titles, s.HeaderRuler, s.Doubt = 0, 0, nil, nil, false, ""
 	header := -1 // index in rows
 	switch {
@@ -94,6 +95,7 @@ func (s *Source) headOf(text []byte, whole bool) *head {
 	}
 	h.like = func(n int) bool { return n == h.fields }
 	if !s.Layout.Pad {
+		h.table, _ = h.leftBlock(0)
 		return h
 	}
 	// Blank cells at the end of a row are not there: records are as wide as
@@ -108,15 +110,15 @@ func (s *Source) headOf(text []byte, whole bool) *head {
 	if len(widths) > 0 {
 		h.fields = widths[(len(widths)*9)/10]
 	}
-	h.table, h.wide = h.leftBlock()
+	h.table, h.wide = h.leftBlock(max(1, len(h.filled)/20))
 	h.fields = min(h.fields, h.table)
 	h.like = func(n int) bool { return 2*n > h.fields || n >= h.fields }
 	return h
 }
 
-// leftBlock is how many columns of a sheet stand before a blank one behind which
-// next to nothing follows, and how many there are with what follows, if anything.
-func (h *head) leftBlock() (block, wide int) {
+// leftBlock is how many columns stand before a blank one behind which no column is
+// filled in more than few rows, and how many there are with what follows, if anything.
+func (h *head) leftBlock(few int) (block, wide int) {
 	var in []int // rows that fill each column
 	for _, i := range h.filled {
 		for c, v := range h.rows[i].fields {
@@ -128,7 +130,6 @@ func (h *head) leftBlock() (block, wide int) {
 			}
 		}
 	}
-	few := max(1, len(h.filled)/20)
 	for c := 1; c < len(in); c++ {
 		if in[c] == 0 && !slices.ContainsFunc(in[c:], func(n int) bool { return n > few }) {
 			return c, len(in)
@@ -140,7 +141,7 @@ func (h *head) leftBlock() (block, wide int) {
 // looksNamed reports whether the fields could be column names, of the table's
 // columns.
 func (h *head) looksNamed(fields []string) (bool, string) {
-	if h.Layout.Pad && h.table > 0 && len(fields) > h.table {
+	if h.table > 0 && len(fields) > h.table {
 		fields = fields[:h.table]
 	}
 	return looksNamed(fields)
@@ -154,12 +155,23 @@ func (h *head) onLine(line int64) int {
 // find finds the header by how its fields look; -1: there is none.
 func (h *head) find() int {
 	rows, filled := h.rows, h.filled
+	if at := h.inComment(); at >= 0 {
+		return at
+	}
+	if h.rowNames() {
+		h.note("header", fmt.Sprintf("line %d", rows[filled[0]].line),
+			"every record has one field more, the first of which names the row; it is called "+rowName, false)
+		return filled[0]
+	}
 	first := 0 // in filled: the first row with as many fields as most
 	for first < len(filled)-1 && first < titleLimit && !h.like(len(rows[filled[first]].fields)) {
 		first++
 	}
 	if !h.like(len(rows[filled[first]].fields)) {
 		first = 0
+	}
+	if first > 0 && h.recordsAbove(first) {
+		first = 0 // the records have different numbers of fields
 	}
 	if at := h.underTitles(first); at > 0 {
 		first = at
@@ -185,17 +197,244 @@ func (h *head) find() int {
 		}
 		return -1
 	}
+	if data := h.alike(first); data != "" {
+		h.note("header", "none", data, false)
+		if first > 0 {
+			h.Layout.Skip = row.line - 1
+		}
+		return -1
+	}
 	why = "its fields are all different, filled and no numbers or dates"
 	if repeats(row.fields) {
 		why = "its fields are filled and no numbers or dates, though not all different"
 	}
 	if h.typedBelow(first, len(row.fields)) {
 		why += ", while records below have some"
+	} else if len(filled) > first+1 && h.likeNames(first) {
+		why += ", and they look like names, while those below do not"
 	} else if len(filled) > first+1 {
-		h.Doubt = "the records below are all text too; if this line is data, use --header-row 0"
+		h.Doubt = fmt.Sprintf("line %d may hold the names, or be a record: it is text, and so is all below it: %s",
+			row.line, reading.Shorten(strings.Join(row.fields, " · "), 60))
 	}
 	h.note("header", fmt.Sprintf("line %d", row.line), why, false)
 	return filled[first]
+}
+
+// rowName is the name of a column that the header leaves out: what statistics
+// programs write in front of each record.
+const rowName = "row_name"
+
+// rowNames reports whether the header is one name short: it names all columns but
+// the first.
+func (h *head) rowNames() bool {
+	if h.Layout.Pad || len(h.filled) < 3 || h.fields < 2 {
+		return false
+	}
+	first := h.rows[h.filled[0]].fields
+	if named, _ := looksNamed(first); !named || len(first) != h.fields-1 {
+		return false
+	}
+	seen, last := map[string]bool{}, false
+	for _, i := range h.filled[1:] {
+		f := h.rows[i].fields
+		if len(f) != h.fields || f[0] == "" || seen[f[0]] {
+			return false
+		}
+		seen[f[0]] = true
+		last = last || strings.TrimSpace(f[len(f)-1]) != ""
+	}
+	if h.fields > 2 || !last {
+		return last // else every record ends with a delimiter
+	}
+	// Above two columns, one name is a title, rather, if what follows could be names.
+	next, _ := looksNamed(h.rows[h.filled[1]].fields)
+	return !next
+}
+
+// inComment is the row of a comment right above the first record that has its names;
+// -1: there is none.
+func (h *head) inComment() int {
+	first := h.filled[0]
+	if h.Layout.Form.Comment == "" || first == 0 || !h.rows[first-1].comment {
+		return -1
+	}
+	if named, _ := looksNamed(h.rows[first].fields); named && h.typedBelow(0, len(h.rows[first].fields)) {
+		return -1
+	}
+	row := h.rows[first-1]
+	names := uncommented(row.raw, h.Layout.Form.Comment, h.Layout.Form)
+	if named, _ := looksNamed(names); !named || len(names) != h.fields || h.fields < 2 {
+		return -1
+	}
+	h.note("header", fmt.Sprintf("line %d", row.line), "a comment with as many names as the records have fields", false)
+	return first - 1
+}
+
+// alike says in what the row of that index in filled, which could be names, is like
+// the rows below it, so that it is a record; nothing if it is not.
+func (h *head) alike(first int) string {
+	fields := h.rows[h.filled[first]].fields
+	below := h.filled[first+1:]
+	if len(below) == 0 {
+		return ""
+	}
+	years, other := 0, false // columns of numbers below a year, below another name
+	again := ""
+	for c, f := range fields {
+		f = strings.TrimSpace(f)
+		numbers, filled, same, dates := 0, 0, 0, 0
+		for _, i := range below {
+			if c >= len(h.rows[i].fields) {
+				continue
+			}
+			v := strings.TrimSpace(h.rows[i].fields[c])
+			if v == "" {
+				continue
+			}
+			filled++
+			if v == f {
+				same++
+			}
+			if isNumber(v) {
+				numbers++
+			}
+			if isYear(v) {
+				dates++
+			}
+		}
+		if filled > 0 && numbers == filled {
+			if isYear(f) && dates == filled {
+				years++
+			} else if f != "" {
+				other = true
+			}
+		}
+		if same > 0 && f != "" && (same > 1 || filled < 20) && again == "" {
+			again = f
+		}
+	}
+	switch {
+	case years > 0 && !other && years < 3:
+		return "the first record has a number where the others have numbers, too"
+	case again != "" && !h.typedBelow(first, len(fields)):
+		return fmt.Sprintf("%q stands again in the same column below", reading.Shorten(again, 30))
+	}
+	return ""
+}
+
+// isYear reports a year of the last or this century.
+func isYear(v string) bool {
+	return len(v) == 4 && (v[:2] == "19" || v[:2] == "20") && isNumber(v)
+}
+
+func isNumber(v string) bool {
+	var n reading.NumberScan
+	return n.Scan([]byte(v))
+}
+
+// recordsAbove reports whether one of the rows above that of the index first in filled
+// is no title, since it has more than half as many fields as a record, several of them;
+// or since records have no number of fields to go by.
+func (h *head) recordsAbove(first int) bool {
+	if h.Layout.Pad {
+		return false
+	}
+	alike := 0
+	for _, i := range h.filled {
+		if len(h.rows[i].fields) == h.fields {
+			alike++
+		}
+	}
+	if 2*alike < len(h.filled) {
+		return true // there is no number of fields that most of them have
+	}
+	for _, i := range h.filled[:first] {
+		if n := len(h.rows[i].fields); n > 2 && 2*n > h.fields {
+			if named, _ := looksNamed(h.rows[i].fields); !named {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// nameWord is what columns are called, in several languages; in names of several words,
+// one of these.
+var nameWord = regexp.MustCompile(`(?i)^(id|ids|uuid|key|keys|code|codes|no|nr|num|number|name|names|title|type|kind|class|` +
+	`category|group|status|state|label|text|note|notes|comment|comments|description|desc|value|values|date|day|month|year|` +
+	`time|timestamp|first|last|email|mail|phone|tel|fax|address|street|city|town|zip|postcode|postal|region|county|` +
+	`country|lang|language|url|link|file|path|source|target|from|to|start|end|owner|user|author|unit|units|size|length|` +
+	`width|height|weight|colou?r|gender|sex|age|price|amount|total|sum|count|qty|quantity|currency|lat|lon|lng|latitude|` +
+	`longitude|version|flag|level|rank|index|column|field|item|product|company|organi[sz]ation|boat|lock|registry|` +
+	`nom|prénom|prenom|ville|pays|adresse|libellé|libelle|numéro|numero|date|jour|mois|année|valeur|prix|` +
+	`name|vorname|nachname|ort|plz|straße|strasse|land|datum|wert|preis|menge|bezeichnung|beschreibung|nummer|kunde|` +
+	`nombre|apellido|ciudad|país|pais|dirección|direccion|fecha|valor|precio|código|codigo|descripción|descripcion|` +
+	`nome|cognome|città|citta|paese|indirizzo|data|valore|prezzo|codice|descrizione|naam|plaats|straat|waarde|prijs)$`)
+
+var (
+	betweenWords = regexp.MustCompile(`[^\pL]+`)
+	plainName    = regexp.MustCompile(`^[\pL\pN _.()%/°-]+$`)
+	betweenCases = regexp.MustCompile(`(\p{Ll})(\p{Lu})`)
+)
+
+// likeNames reports whether a row of texts looks like names, and not like the rows of
+// texts below it: by what its words are, or by a column whose texts are all of one
+// shape below, and of another here.
+func (h *head) likeNames(first int) bool {
+	fields := h.rows[h.filled[first]].fields
+	below := h.filled[first+1:]
+	words, named := 0, 0
+	for c, f := range fields {
+		f = strings.TrimSpace(f)
+		if f == "" {
+			continue
+		}
+		words++
+		if len(f) > 60 || !plainName.MatchString(f) {
+			continue
+		}
+		spaced := betweenCases.ReplaceAllString(f, "$1 $2")
+		if slices.ContainsFunc(betweenWords.Split(spaced, -1), nameWord.MatchString) {
+			named++
+		}
+		if len(below) >= 3 && h.shaped(c, f, below) {
+			return true
+		}
+	}
+	return named > 0 && 4*named >= words
+}
+
+// shaped reports whether all texts of a column below have one shape: all have digits,
+// or all are capitals of one length, and f has not.
+func (h *head) shaped(c int, f string, below []int) bool {
+	digits, capitals, filled := 0, 0, 0
+	length := -1
+	for _, i := range below {
+		if c >= len(h.rows[i].fields) {
+			continue
+		}
+		v := strings.TrimSpace(h.rows[i].fields[c])
+		if v == "" {
+			continue
+		}
+		filled++
+		if strings.ContainsAny(v, "0123456789") {
+			digits++
+		}
+		if strings.ToUpper(v) == v && strings.ToLower(v) != v {
+			capitals++
+		}
+		if length < 0 {
+			length = len(v)
+		} else if length != len(v) {
+			length = 0
+		}
+	}
+	if filled < 3 {
+		return false
+	}
+	return digits == filled && !strings.ContainsAny(f, "0123456789") ||
+		capitals == filled && length > 0 && (strings.ToUpper(f) != f || len(f) != length)
 }
 
 // underTitles finds, under titles that are padded with delimiters to the width
@@ -203,7 +442,7 @@ func (h *head) find() int {
 // has one text, or is filled to less than a third.
 func (h *head) underTitles(first int) int {
 	title := func(fields []string) bool {
-		filled, text := 0, false
+		filled, text := 0, len(fields) > 5
 		for _, f := range fields {
 			if f = strings.TrimSpace(f); f != "" {
 				filled++
@@ -247,7 +486,14 @@ func (h *head) settle(header int) {
 	start := -1 // index of the last row before the data
 	if header >= 0 {
 		l.Header = rows[header].line
-		for _, f := range rows[header].fields {
+		names := rows[header].fields
+		if rows[header].comment {
+			names = uncommented(rows[header].raw, l.Form.Comment, l.Form)
+		}
+		if !l.Pad && len(names) == h.fields-1 && h.rowNames() {
+			l.Columns = append(l.Columns, rowName)
+		}
+		for _, f := range names {
 			l.Columns = append(l.Columns, strings.TrimSpace(strings.Trim(f, "\ufeff")))
 		}
 		start = header
@@ -269,7 +515,7 @@ func (h *head) settle(header int) {
 		}
 	}
 	for i := 0; i <= start; i++ {
-		if i != header && rows[i].filled() {
+		if i != header && (rows[i].filled() || rows[i].comment) {
 			h.Titles = append(h.Titles, rows[i].raw)
 		}
 	}

@@ -22,6 +22,8 @@ type Layout struct {
 	// Lead is how many columns stand before those of the sender: in a file of
 	// rejects that come back, the number of each.
 	Lead int
+	// ShortNull takes fields that are left out at the end of a record as blank.
+	ShortNull bool
 	// Pad fills records with blank fields up to the number of columns: in a
 	// sheet, blank cells at the end of a row are not there.
 	Pad bool

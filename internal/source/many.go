@@ -29,6 +29,7 @@ func Match(sources []*Source, same map[string]string) (headers []string, at [][]
 		}
 		return h
 	}
+	known := map[string][]int{} // the places of a name among the headers
 	for _, s := range sources {
 		own := s.Layout.Columns[s.Layout.Lead:]
 		var to []int
@@ -38,21 +39,11 @@ func Match(sources []*Source, same map[string]string) (headers []string, at [][]
 			key := Forgive(h)
 			n := nth[key]
 			nth[key]++
-			found := -1
-			for i, x := range headers {
-				if Forgive(x) == key {
-					if n == 0 {
-						found = i
-						break
-					}
-					n--
-				}
-			}
-			if found < 0 {
-				found = len(headers)
+			if n == len(known[key]) {
+				known[key] = append(known[key], len(headers))
 				headers = append(headers, h)
 			}
-			to = append(to, found)
+			to = append(to, known[key][n])
 		}
 		at = append(at, to)
 	}

@@ -3,6 +3,8 @@ package source
 import (
 	"fmt"
 	"strings"
+
+	"ambertray/internal/source/delimited"
 )
 
 // delimiterWord is the delimiter as evidence says it.
@@ -22,6 +24,8 @@ func delimiterWord(d string) string {
 		return "space"
 	case ":":
 		return "colon"
+	case Blanks:
+		return "runs of blanks"
 	}
 	return fmt.Sprintf("%q", d)
 }
@@ -57,6 +61,17 @@ func one(s string) (string, error) {
 		return "", fmt.Errorf("%q is not one ASCII character", s)
 	}
 	return s, nil
+}
+
+// Blanks is the delimiter of runs of blanks and tabs.
+const Blanks = "blanks"
+
+// formDelimiter is the delimiter of a form as plans write it.
+func formDelimiter(f delimited.Form) string {
+	if f.Blanks {
+		return Blanks
+	}
+	return DelimiterName(f.Delimiter)
 }
 
 // DelimiterName is the delimiter as plans write it: by a name only where the

@@ -29,6 +29,10 @@ type Known struct {
 	Footer  *int
 	// KeepBlank takes records of delimiters only as data.
 	KeepBlank *bool
+	// ShortNull takes fields that are left out at the end of a record as blank.
+	ShortNull *bool
+	// Comment begins lines that are no records; empty: none does.
+	Comment   *string
 	MaxRecord int // bytes
 	// Member of an archive, by its name or a pattern.
 	Member string

@@ -19,6 +19,8 @@ const (
 	Footer
 	// BlankRecord is a record of delimiters only.
 	BlankRecord
+	// Comment is a line that a comment mark begins.
+	Comment
 	// LeftOut is a record that a condition of the plan leaves out.
 	LeftOut
 	// Kinds is how many there are.
@@ -27,7 +29,7 @@ const (
 
 // String is the kind as receipts name it.
 func (k Kind) String() string {
-	return [Kinds]string{"data", "title", "ruler", "blank", "footer", "blank-record", "left-out"}[k]
+	return [Kinds]string{"data", "title", "ruler", "blank", "footer", "blank-record", "comment", "left-out"}[k]
 }
 
 // Rows reads the rows of chunks and tells what each is.
@@ -52,7 +54,7 @@ func (r *Rows) Reset(c *delimited.Chunk) {
 		var filled []int
 		r.split.Reset(c)
 		for n := 0; r.split.Next(&rec); n++ {
-			if !rec.IsBlank() && !rec.HasNothing() {
+			if !rec.IsBlank() && !rec.HasNothing() && !rec.Comment {
 				filled = append(filled, n)
 			}
 		}
@@ -80,7 +82,10 @@ func (r *Rows) Next(rec *delimited.Record) (kind Kind, ok bool) {
 		return Data, false
 	}
 	r.row++
-	if r.layout.Pad && len(rec.Fields) < len(r.layout.Columns) && len(rec.Raw) > 0 {
+	if rec.Comment {
+		return Comment, true
+	}
+	if (r.layout.Pad || r.layout.ShortNull) && len(rec.Fields) < len(r.layout.Columns) && len(rec.Raw) > 0 {
 		rec.Pad(len(r.layout.Columns))
 	}
 	if len(rec.Raw) == 0 || rec.Raw[0] <= ' ' && rec.IsBlank() {
@@ -124,7 +129,7 @@ func KindOf(name string) (k Kind, ok bool) {
 }
 
 // SkippedAlways are the kinds that no plan has to name.
-var SkippedAlways = []Kind{Title, Ruler, BlankLine, BlankRecord, Footer}
+var SkippedAlways = []Kind{Title, Ruler, BlankLine, BlankRecord, Comment, Footer}
 
 // IsRuler reports a row that only draws a line: every field that is not blank
 // is at least three times the same one of -=_*#~, perhaps between pluses. In

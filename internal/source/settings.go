@@ -70,11 +70,12 @@ var Settings = []*Setting{
 		Words: func(v string) string { return v },
 		put:   func(k *Known, v string) error { k.Encoding = v; return nil },
 		show:  func(s *Source) (string, bool) { return s.Layout.Encoding, !s.own }},
-	{Key: "delimiter", Help: "what separates fields: a character, or comma, tab, pipe, semicolon, space, none",
+	{Key: "delimiter",
+		Help:  "what separates fields: a character, or comma, tab, pipe, semicolon, space, blanks (runs of them), none",
 		Words: func(v string) string { return strconv.Quote(v) + " between fields" },
 		put:   func(k *Known, v string) error { d := ParseDelimiter(v); k.Delimiter = &d; return nil },
 		show: func(s *Source) (string, bool) {
-			return DelimiterName(s.Layout.Form.Delimiter), !s.own && s.Layout.Form.Starts == nil
+			return formDelimiter(s.Layout.Form), !s.own && s.Layout.Form.Starts == nil
 		}},
 	{Key: "quote", Help: "what quotes fields: a character, or double, single, none",
 		put: func(k *Known, v string) error {
@@ -137,6 +138,29 @@ var Settings = []*Setting{
 			return err
 		},
 		show: func(s *Source) (string, bool) { return fmt.Sprint(s.Layout.Footer), s.Layout.Footer > 0 }},
+	{Key: "comment", Help: "what begins lines that are no records: #, ;, //, --, %, !, or none",
+		put: func(k *Known, v string) error {
+			if v == "none" {
+				v = ""
+			}
+			k.Comment = &v
+			if len(v) > 4 || strings.ContainsAny(v, " \t\r\n\"") {
+				return allowed(fmt.Errorf("%q is no mark of comments", v), "use a mark like #, ;, // or --, or none")
+			}
+			return nil
+		},
+		show: func(s *Source) (string, bool) { return s.Layout.Form.Comment, s.Layout.Form.Comment != "" }},
+	{Key: "short_records", option: "short-records",
+		Help: "records with fields left out at the end: reject, or null for what is left out",
+		put: func(k *Known, v string) error {
+			null := v == "null"
+			k.ShortNull = &null
+			if v != "null" && v != "reject" {
+				return allowed(fmt.Errorf("%q is neither", v), "use reject or null")
+			}
+			return nil
+		},
+		show: func(s *Source) (string, bool) { return "null", s.Layout.ShortNull }},
 	{Key: "blank_records", option: "blank-records",
 		Help: "records of delimiters only: skip (and count), or keep as rows of nulls",
 		put: func(k *Known, v string) error {

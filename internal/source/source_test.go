@@ -95,7 +95,7 @@ func TestForm(t *testing.T) {
 		{"one column", "name\nann\nbob\n", "", "double", 1, "name"},
 		{"titles above", "Report of May\n\nprinted today\na,b,c\n" + many, ",", "double", 4, "a b c"},
 		{"years as names", "place,2023,2024\nx,1,2\ny,3,4\n", ",", "double", 1, "place 2023 2024"},
-		{"a header short of names", "a,b\n" + many, ",", "double", 1, "a b "},
+		{"a header short of names", "a,b\n" + many, ",", "double", 1, "row_name a b"},
 		{"carriage returns alone", "a,b\r1,2\r3,4\r", ",", "double", 1, "a b"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {

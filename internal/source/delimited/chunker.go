@@ -180,7 +180,7 @@ func (c *Chunker) fill(buf []byte, want int) []byte {
 // quote that is still open at the end of data, or -1.
 func (c *Chunker) lastEnd(data []byte, atEOF bool) (end, open int) {
 	f := c.form
-	if f.Quote == 0 {
+	if f.Quote == 0 || f.Blanks {
 		return bytes.LastIndexByte(data, '\n') + 1, -1
 	}
 	c.outside = c.outside[:0]
@@ -219,6 +219,9 @@ func (c *Chunker) lastEnd(data []byte, atEOF bool) (end, open int) {
 func opens(data []byte, q int, f Form) bool {
 	if q == 0 || data[q-1] == '\n' {
 		return true
+	}
+	if f.Comment != "" && bytes.HasPrefix(data[bytes.LastIndexByte(data[:q], '\n')+1:], []byte(f.Comment)) {
+		return false
 	}
 	d := f.Delimiter
 	if d == "" || q < len(d) || string(data[q-len(d):q]) != d {

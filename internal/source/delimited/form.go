@@ -42,6 +42,12 @@ type Form struct {
 	// Breaks, inside a quoted field, stands for a line break. 0 means that no
 	// character does. It is for texts that we have written ourselves.
 	Breaks byte
+	// Blanks tells that runs of blanks and tabs separate fields, and that those at the
+	// ends of a line do not count. Delimiter is a blank then, and a quoted field ends
+	// on its line.
+	Blanks bool
+	// Comment begins lines that are no records; empty: there are none.
+	Comment string
 	// Starts, if not nil, are the characters of a line, from 0, at which its fields
 	// start; the last one goes to the end of the line. Then nothing separates or
 	// quotes fields, and blanks around them do not count. A line that is too short

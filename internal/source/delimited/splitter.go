@@ -18,6 +18,8 @@ type Record struct {
 	// Raw is the record as it stands in the source (decoded), without its
 	// line break.
 	Raw []byte
+	// Comment tells that the line is a comment, which is its only field.
+	Comment bool
 	// Fault is what is wrong with the record as a whole, if anything, and
 	// FaultField the number of the field, from 0, or -1.
 	Fault      Fault
@@ -63,6 +65,7 @@ type Splitter struct {
 	Keep bool
 
 	form    Form
+	comment []byte // form.Comment
 	special [256]bool
 	data    []byte
 	pos     int
@@ -77,7 +80,7 @@ type Splitter struct {
 
 // NewSplitter returns a splitter for one form.
 func NewSplitter(form Form) *Splitter {
-	s := &Splitter{form: form}
+	s := &Splitter{form: form, comment: []byte(form.Comment)}
 	s.special['\n'] = true
 	if form.Delimiter != "" {
 		s.special[form.Delimiter[0]] = true
@@ -133,9 +136,15 @@ func (s *Splitter) Next(rec *Record) bool {
 	if !s.Keep {
 		s.unesc = s.unesc[:0]
 	}
+	rec.Comment = s.form.Comment != "" && bytes.HasPrefix(s.data[start:], s.comment)
 	i := start
-	if s.form.Starts != nil {
+	if rec.Comment {
+		i = s.lineEnd(i)
+		rec.Fields = append(rec.Fields, withoutReturn(s.data[start:i]))
+	} else if s.form.Starts != nil {
 		i = s.fixedFields(rec, i)
+	} else if s.form.Blanks {
+		i = s.blankFields(rec, i)
 	} else if s.form.escapes() || len(s.form.Delimiter) != 1 {
 		i = s.fields(rec, i)
 	} else {
