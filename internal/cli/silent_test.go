@@ -90,7 +90,7 @@ func TestNamesOfOtherScripts(t *testing.T) {
 func TestFirstLineByPosition(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
 		b.write("base.csv", "boat,paid,lock\nOtter,yes,North\nHeron,no,South\n")
-		b.run(0, "load", "base.csv", "--into", s.url, "--table", "pos", "--type", "paid=boolean", "--no-key")
+		b.run(0, "load", "base.csv", "--into", s.url, "--table", "pos", "--type", "paid=boolean", "--no-key", "--header-row", "1")
 		b.write("more.csv", "Swan,yes,East\nTeal,no,West\n")
 		r := b.run(0, "load", "more.csv", "--into", s.url, "--table", "pos", "--mode", "append", "--by-position")
 		assert.Contains(t, r.err, "taken: --header-row 0")
@@ -99,7 +99,7 @@ func TestFirstLineByPosition(t *testing.T) {
 		assert.Equal(t, [][]string{{"Gull"}, {"Heron"}, {"Otter"}, {"Swan"}, {"Teal"}, {"Tern"}}, queryRows(t, s.db, "SELECT boat FROM pos ORDER BY boat"))
 
 		b.write("words.csv", "boat,lock\nOtter,North\n")
-		b.run(0, "load", "words.csv", "--into", s.url, "--table", "words", "--no-key")
+		b.run(0, "load", "words.csv", "--into", s.url, "--table", "words", "--no-key", "--header-row", "1")
 		b.write("w2.csv", "Swan,East\nTeal,West\n")
 		r = b.run(2, "load", "w2.csv", "--into", s.url, "--table", "words", "--mode", "append", "--by-position")
 		assert.Contains(t, r.err, "--header-row 0")
@@ -207,4 +207,34 @@ func TestSmallSilences(t *testing.T) {
 	b.write("fixed.csv", strings.ReplaceAll(strings.ReplaceAll(b.read("tray/"+entry+"/rejects.csv"), ",", ";"), "2;x", "2;7.25"))
 	r = b.run(0, "mend", entry, "fixed.csv")
 	assert.Contains(t, r.err, `fixed.csv: read as utf-8, ";" between fields`)
+}
+
+// Whether the first line has the names is a question where it is even, and a terminal
+// or an option answers it; comments and runs of blanks are read, and the plan keeps it.
+func TestFormsAtALoad(t *testing.T) {
+	b := newBench(t)
+	b.write("words.csv", "ability,ablity\naccept,acept\nwierd,weird\n")
+	r := b.run(2, "load", "words.csv", "--into", "sqlite:w.db")
+	for _, want := range []string{"line 1 may hold the names", "--header-row 1", "--header-row 0"} {
+		assert.Contains(t, r.err, want)
+	}
+	b.run(2, "plan", "words.csv")
+	b.run(0, "load", "words.csv", "--into", "sqlite:w.db", "--header-row", "0", "--no-key")
+	assert.Equal(t, [][]string{{"3"}}, b.query("w.db", "SELECT count(*) FROM words"))
+
+	b.write("gauge.dat", "# gauge of the old basin\n# in metres\nid level mark\n1   2.25  a\n2  2.50   b\n# checked\n3 2.75 c\n4 3.00 d\n")
+	b.run(0, "plan", "gauge.dat", "-o", "g.yaml")
+	for _, want := range []string{"delimiter: blanks", "comment: '#'", "header: 3"} {
+		assert.Contains(t, strings.ReplaceAll(b.read("g.yaml"), `"`, "'"), want)
+	}
+	rec := b.loaded(0, "g.yaml", "--into", "sqlite:g.db")
+	assert.EqualValues(t, 4, rec.Records.Loaded)
+	assert.Contains(t, fmt.Sprint(rec.Skipped), "{comment 1}")
+	assert.Equal(t, [][]string{{"10", "10.5"}}, b.query("g.db", "SELECT sum(id), sum(level) FROM gauge"))
+	b.run(0, "verify", "latest", "--deep")
+
+	b.write("short.csv", "id,toll,note,mark\n1,2.5,a,b\n2,3.5\n3,4.5,c\n4,5.5,d,e\n5,6.5,f,g\n")
+	assert.Contains(t, b.run(3, "load", "short.csv", "--into", "sqlite:s.db").err, "--short-records null")
+	rec = b.loaded(0, "short.csv", "--into", "sqlite:s2.db", "--short-records", "null")
+	assert.EqualValues(t, 5, rec.Records.Loaded)
 }

@@ -38,77 +38,116 @@ func (s *Source) decideComment(text []byte, whole bool, known Known, f *delimite
 
 // commented is how many lines are comments of a mark; 0: it is none.
 func commented(lines [][]byte, mark string, f delimited.Form) int {
-	var marked, others [][]byte
-	top := true // before any other line
-	below := 0  // marked lines that are not
-	for _, l := range lines {
-		switch {
-		case len(bytes.TrimSpace(l)) == 0:
-		case bytes.HasPrefix(l, []byte(mark)):
-			if mark == "--" && len(bytes.Trim(l, "- +|")) == 0 {
-				return 0 // a ruler
-			}
-			if marked = append(marked, l); !top {
-				below++
-			}
-		default:
-			top = false
-			others = append(others, l)
-		}
-	}
-	if len(marked) == 0 || len(others) == 0 {
+	marked, others, below := splitMarked(lines, mark)
+	switch {
+	case len(marked) == 0 || len(others) == 0,
+		2*below > len(others),                 // so many are data, rather
+		4*holding(others, mark) > len(others), // it separates fields, or is part of them
+		mark == "--" && slices.ContainsFunc(marked, isDrawn):
 		return 0
 	}
-	if below > 0 && 2*below > len(others) {
-		return 0 // so many are data, rather
-	}
-	// Under some delimiter, the others have the same number of fields, and the marked
-	// lines do not.
 	for _, d := range []string{"\t", "|", ";", ",", Blanks} {
 		if d == mark {
 			continue
 		}
-		fields := func(l []byte) int {
-			g := f
-			if g.Delimiter = d; d == Blanks {
-				g.Delimiter, g.Blanks = " ", true
-			}
-			sp := delimited.NewSplitter(g)
-			var rec delimited.Record
-			sp.Reset(&delimited.Chunk{Data: l, Line: 1})
-			sp.Next(&rec)
-			return len(rec.Fields)
-		}
-		counts := map[int]int{}
-		for _, l := range others[:min(len(others), 100)] {
-			counts[fields(l)]++
-		}
-		n, most := 0, 0
-		for k, c := range counts {
-			if c > most {
-				n, most = k, c
-			}
-		}
-		if n < 2 || most*10 < 7*min(len(others), 100) {
+		n := modalFields(others, d, f)
+		if n < 2 {
 			continue
 		}
+		// Under this delimiter, the others have the same number of fields.
 		alike := 0
 		for _, l := range marked {
-			if fields(l) == n {
+			if fieldsOfLine(l, d, f) == n && !(d == Blanks && remark(l, mark)) {
 				alike++
 			}
 		}
-		if alike == 0 || alike == 1 && below == 0 && fields(marked[len(marked)-1]) == n && len(marked) > 1 {
+		last := fieldsOfLine(marked[len(marked)-1], d, f) == n
+		if alike == 0 || alike == 1 && below == 0 && last && len(marked) > 1 {
 			return len(marked) - alike
 		}
 		return 0
 	}
-	// One column: only a block at the top, in words, above numbers.
-	prose := func(l []byte) bool { return !dataLike(string(l)) }
-	if below == 0 && len(marked) > 1 && !slices.ContainsFunc(others, prose) {
+	return aboutNumbers(marked, others)
+}
+
+// splitMarked parts the lines that a mark begins from the others, but for blank ones. below
+// is how many of the marked follow another.
+func splitMarked(lines [][]byte, mark string) (marked, others [][]byte, below int) {
+	for _, l := range lines {
+		switch {
+		case len(bytes.TrimSpace(l)) == 0:
+		case !bytes.HasPrefix(l, []byte(mark)):
+			others = append(others, l)
+		default:
+			if marked = append(marked, l); len(others) > 0 {
+				below++
+			}
+		}
+	}
+	return marked, others, below
+}
+
+// holding is how many lines have a mark somewhere.
+func holding(lines [][]byte, mark string) (n int) {
+	for _, l := range lines {
+		if bytes.Contains(l, []byte(mark)) {
+			n++
+		}
+	}
+	return n
+}
+
+// isDrawn reports a ruler.
+func isDrawn(l []byte) bool { return len(bytes.Trim(l, "- +|")) == 0 }
+
+// fieldsOfLine is how many fields a line has under a delimiter.
+func fieldsOfLine(l []byte, d string, f delimited.Form) int {
+	if f.Delimiter = d; d == Blanks {
+		f.Delimiter, f.Blanks = " ", true
+	}
+	sp := delimited.NewSplitter(f)
+	var rec delimited.Record
+	sp.Reset(&delimited.Chunk{Data: l, Line: 1})
+	sp.Next(&rec)
+	return len(rec.Fields)
+}
+
+// modalFields is how many fields seven tenths of the first lines have under a
+// delimiter; 0: there is no such number.
+func modalFields(lines [][]byte, d string, f delimited.Form) int {
+	lines = lines[:min(len(lines), 100)]
+	counts := map[int]int{}
+	for _, l := range lines {
+		counts[fieldsOfLine(l, d, f)]++
+	}
+	for n, c := range counts {
+		if 10*c >= 7*len(lines) {
+			return n
+		}
+	}
+	return 0
+}
+
+// aboutNumbers is how many lines are comments of a lone column of numbers: words
+// behind a mark.
+func aboutNumbers(marked, others [][]byte) int {
+	numbers := 0
+	for _, l := range others {
+		if v := strings.Trim(string(l), `"`); v == "" || dataLike(v) || isNumber(v) {
+			numbers++
+		}
+	}
+	wordless := func(l []byte) bool { return !bytes.ContainsAny(l, " \t") }
+	if len(marked) > 1 && !slices.ContainsFunc(marked, wordless) && numbers > 0 &&
+		len(others)-numbers <= min(5, 1+numbers/2) {
 		return len(marked)
 	}
 	return 0
+}
+
+// remark reports whether a line is words behind a mark and a blank, without digits.
+func remark(line []byte, mark string) bool {
+	return bytes.HasPrefix(line[len(mark):], []byte(" ")) && !bytes.ContainsAny(line, "0123456789\"")
 }
 
 // lineBegins reports whether a line begins with a character.
@@ -116,8 +155,8 @@ func lineBegins(text []byte, d string) bool {
 	return bytes.HasPrefix(text, []byte(d)) || bytes.Contains(text, []byte("\n"+d))
 }
 
-// numbersAfter reports whether text that blanks may separate is no prose: in most of
-// its columns most fields are numbers, but for the first line. Where columns of fixed
+// numbersAfter reports whether text that blanks may separate is no prose: many of its
+// fields have digits or quotes, but for the first line. Where columns of fixed
 // width explain it, too, there have to be more of them.
 func numbersAfter(text []byte, whole bool, f delimited.Form, fixed bool) bool {
 	f.Delimiter, f.Blanks = " ", true
@@ -126,9 +165,10 @@ func numbersAfter(text []byte, whole bool, f delimited.Form, fixed bool) bool {
 		if i == 0 || !r.filled() {
 			continue
 		}
+		numbers += r.quoted
 		for _, v := range r.fields {
 			fields++
-			if dataLike(v) || v == "NA" || v == "." || v == "-" {
+			if strings.ContainsAny(v, "0123456789") || v == "NA" || v == "." || v == "-" {
 				numbers++
 			}
 		}

@@ -190,6 +190,24 @@ func filledAlike(lines [][]byte, starts []int) bool {
 	return true
 }
 
+// filledAll reports whether each column holds something in every line.
+func filledAll(lines [][]byte, starts []int) bool {
+	s := delimited.NewSplitter(delimited.Form{Starts: starts})
+	for _, l := range lines {
+		var rec delimited.Record
+		s.Reset(&delimited.Chunk{Data: l, Line: 1})
+		if len(l) == 0 || !s.Next(&rec) {
+			continue
+		}
+		for _, f := range rec.Fields {
+			if len(f) == 0 {
+				return false
+			}
+		}
+	}
+	return true
+}
+
 // takeColumns makes a text one of fixed columns.
 func (s *Source) takeColumns(found *columnsFound) {
 	s.Layout.Form = delimited.Form{Starts: found.starts, Apart: true}

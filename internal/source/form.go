@@ -1,6 +1,7 @@
 package source
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 
@@ -72,6 +73,7 @@ type trial struct {
 	fields      int // that most records have
 	agree, rows int
 	first       int64 // line of the first that agrees
+	spaced      bool  // a blank follows on it everywhere, as in prose
 }
 
 // try splits the text with a delimiter: does it give the same number of fields,
@@ -81,6 +83,10 @@ func try(text []byte, whole bool, f delimited.Form, d string) trial {
 		f.Delimiter, f.Blanks = " ", true
 	}
 	t := trial{delimiter: d, fields: 1}
+	if d == "," || d == ";" {
+		all := bytes.Count(text, []byte(d))
+		t.spaced = all > 0 && bytes.Count(text, []byte(d+" ")) == all
+	}
 	counts := map[int]int{}
 	rows := sampleWith(text, whole, f, sampleRecords, false)
 	for _, r := range rows {
@@ -116,6 +122,8 @@ func (t trial) better(best trial) bool {
 		return t.first < best.first
 	case t.agree != best.agree:
 		return t.agree > best.agree
+	case t.spaced != best.spaced:
+		return best.spaced
 	}
 	return t.fields > best.fields
 }
@@ -149,7 +157,13 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 			second = t
 		}
 	}
-	if best.fields < 2 || strings.Contains(":#!*", best.delimiter) {
+	// Within quotes that blanks separate, commas may stand in every line.
+	torn := (best.delimiter == "," || best.delimiter == ";") && tears(text, whole, *f, best.delimiter)
+	if torn {
+		best.agree = 0
+	}
+	if best.fields < 2 || strings.Contains(":#!*", best.delimiter) || torn ||
+		best.agree < best.rows && best.delimiter == "," {
 		if blanks := byRuns(text, whole, *f, best, fixed); blanks.fields > 1 {
 			best, second = blanks, trial{}
 		} else if fixed != nil && best.fields < 2 {
@@ -180,15 +194,54 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 // of fields, and most of these are numbers.
 func byRuns(text []byte, whole bool, f delimited.Form, best trial, fixed *columnsFound) trial {
 	t := try(text, whole, f, Blanks)
+	if inQuotes(text, whole, f) || fixed != nil && t.agree == t.rows && !filledAll(linesOf(text, whole), fixed.starts) {
+		// Columns of fixed width have no quotes; and blanks cannot separate so many
+		// fields in every line where one of their fields is blank.
+		fixed = nil
+	}
 	switch {
 	case t.rows < 2 || t.fields < 2 || t.agree*20 < t.rows*19 || t.rows-t.agree > 20,
-		best.fields > 1 && t.agree <= best.agree,
+		best.fields > 1 && (t.agree <= best.agree || t.agree < t.rows),
 		fixed != nil && t.fields <= len(fixed.starts),
 		t.fields == 2 && t.agree < t.rows,
 		!numbersAfter(text, whole, f, fixed != nil):
 		return trial{}
 	}
 	return t
+}
+
+// inQuotes reports whether a tenth of the rows have fields in quotes, if blanks separate
+// them.
+func inQuotes(text []byte, whole bool, f delimited.Form) bool {
+	f.Delimiter, f.Blanks = " ", true
+	rows := sample(text, whole, f, 100)
+	n := 0
+	for _, r := range rows {
+		if r.quoted > 0 && r.fault == delimited.NoFault {
+			n++
+		}
+	}
+	return n > 0 && 10*n >= len(rows)
+}
+
+// tears reports whether a delimiter cuts through quotes in half of the rows.
+func tears(text []byte, whole bool, f delimited.Form, d string) bool {
+	f.Delimiter = d
+	rows := sample(text, whole, f, 100)
+	torn := 0
+	for _, r := range rows {
+		if r.fault == delimited.AfterQuote {
+			torn++
+			continue
+		}
+		for _, v := range r.fields {
+			if r.quoted == 0 && strings.Count(v, `"`)%2 == 1 {
+				torn++
+				break
+			}
+		}
+	}
+	return torn > 0 && 2*torn >= len(rows)
 }
 
 // decideQuote tries the ways of quoting and takes the one with fewest faults.

@@ -170,6 +170,9 @@ func (h *head) find() int {
 	if !h.like(len(rows[filled[first]].fields)) {
 		first = 0
 	}
+	if at := h.aboveOneColumn(); at > 0 {
+		first = at
+	}
 	if first > 0 && h.recordsAbove(first) {
 		first = 0 // the records have different numbers of fields
 	}
@@ -246,9 +249,10 @@ func (h *head) rowNames() bool {
 	if h.fields > 2 || !last {
 		return last // else every record ends with a delimiter
 	}
-	// Above two columns, one name is a title, rather, if what follows could be names.
+	// Above two columns, one name is a title, rather, if it has several words, or if
+	// what follows could be names.
 	next, _ := looksNamed(h.rows[h.filled[1]].fields)
-	return !next
+	return !next && len(strings.Fields(first[0])) < 3
 }
 
 // inComment is the row of a comment right above the first record that has its names;
@@ -267,6 +271,10 @@ func (h *head) inComment() int {
 		return -1
 	}
 	h.note("header", fmt.Sprintf("line %d", row.line), "a comment with as many names as the records have fields", false)
+	if h.Layout.Form.Blanks && !called(names) {
+		h.Doubt = fmt.Sprintf("the comment in line %d has as many words as the records have fields, and may hold the "+
+			"names, or be a remark: %s", row.line, reading.Shorten(row.raw, 60))
+	}
 	return first - 1
 }
 
@@ -298,12 +306,12 @@ func (h *head) alike(first int) string {
 			if isNumber(v) {
 				numbers++
 			}
-			if isYear(v) {
+			if len(v) == 4 && isNumber(v) {
 				dates++
 			}
 		}
 		if filled > 0 && numbers == filled {
-			if isYear(f) && dates == filled {
+			if isYear(f) && 4*dates >= filled {
 				years++
 			} else if f != "" {
 				other = true
@@ -332,6 +340,28 @@ func isNumber(v string) bool {
 	return n.Scan([]byte(v))
 }
 
+// aboveOneColumn is the index in filled of the name of a lone column of numbers or
+// dates, under titles; 0: there is none.
+func (h *head) aboveOneColumn() int {
+	if h.fields != 1 {
+		return 0
+	}
+	texts := 0
+	typed := func(v string) bool { return v == "" || dataLike(v) || isNumber(strings.TrimSpace(v)) }
+	for texts < len(h.filled) && !typed(h.rows[h.filled[texts]].fields[0]) {
+		texts++
+	}
+	if texts < 2 || texts > 5 || len(h.filled) < texts+2 {
+		return 0
+	}
+	for _, i := range h.filled[texts:] {
+		if !typed(h.rows[i].fields[0]) {
+			return 0
+		}
+	}
+	return texts - 1
+}
+
 // recordsAbove reports whether one of the rows above that of the index first in filled
 // is no title, since it has more than half as many fields as a record, several of them;
 // or since records have no number of fields to go by.
@@ -358,19 +388,6 @@ func (h *head) recordsAbove(first int) bool {
 	return false
 }
 
-// nameWord is what columns are called, in several languages; in names of several words,
-// one of these.
-var nameWord = regexp.MustCompile(`(?i)^(id|ids|uuid|key|keys|code|codes|no|nr|num|number|name|names|title|type|kind|class|` +
-	`category|group|status|state|label|text|note|notes|comment|comments|description|desc|value|values|date|day|month|year|` +
-	`time|timestamp|first|last|email|mail|phone|tel|fax|address|street|city|town|zip|postcode|postal|region|county|` +
-	`country|lang|language|url|link|file|path|source|target|from|to|start|end|owner|user|author|unit|units|size|length|` +
-	`width|height|weight|colou?r|gender|sex|age|price|amount|total|sum|count|qty|quantity|currency|lat|lon|lng|latitude|` +
-	`longitude|version|flag|level|rank|index|column|field|item|product|company|organi[sz]ation|boat|lock|registry|` +
-	`nom|prénom|prenom|ville|pays|adresse|libellé|libelle|numéro|numero|date|jour|mois|année|valeur|prix|` +
-	`name|vorname|nachname|ort|plz|straße|strasse|land|datum|wert|preis|menge|bezeichnung|beschreibung|nummer|kunde|` +
-	`nombre|apellido|ciudad|país|pais|dirección|direccion|fecha|valor|precio|código|codigo|descripción|descripcion|` +
-	`nome|cognome|città|citta|paese|indirizzo|data|valore|prezzo|codice|descrizione|naam|plaats|straat|waarde|prijs)$`)
-
 var (
 	betweenWords = regexp.MustCompile(`[^\pL]+`)
 	plainName    = regexp.MustCompile(`^[\pL\pN _.()%/°-]+$`)
@@ -383,10 +400,29 @@ var (
 func (h *head) likeNames(first int) bool {
 	fields := h.rows[h.filled[first]].fields
 	below := h.filled[first+1:]
-	words, named := 0, 0
 	for c, f := range fields {
-		f = strings.TrimSpace(f)
-		if f == "" {
+		if f = strings.TrimSpace(f); f != "" && len(below) >= 3 && h.shaped(c, f, below) {
+			return true
+		}
+	}
+	if !called(fields) {
+		return false
+	}
+	// Where records have such words, too, they tell nothing.
+	also := 0
+	for _, i := range below {
+		if called(h.rows[i].fields) {
+			also++
+		}
+	}
+	return 10*also <= len(below)
+}
+
+// called reports whether a quarter of the texts have a word that columns are called by.
+func called(fields []string) bool {
+	words, named := 0, 0
+	for _, f := range fields {
+		if f = strings.TrimSpace(f); f == "" {
 			continue
 		}
 		words++
@@ -394,11 +430,8 @@ func (h *head) likeNames(first int) bool {
 			continue
 		}
 		spaced := betweenCases.ReplaceAllString(f, "$1 $2")
-		if slices.ContainsFunc(betweenWords.Split(spaced, -1), nameWord.MatchString) {
+		if slices.ContainsFunc(betweenWords.Split(strings.ToLower(spaced), -1), isNameWord) {
 			named++
-		}
-		if len(below) >= 3 && h.shaped(c, f, below) {
-			return true
 		}
 	}
 	return named > 0 && 4*named >= words
@@ -460,6 +493,7 @@ func (h *head) underTitles(first int) int {
 	}
 	fields := h.rows[h.filled[at]].fields
 	if named, _ := h.looksNamed(fields); !named || slices.Contains(fields, "") ||
+		len(fields) == 2 && !h.typedBelow(at, len(fields)) && !called(fields) ||
 		!h.typedBelow(at, len(fields)) && at+1 < len(h.filled) && title(h.rows[h.filled[at+1]].fields) {
 		return 0
 	}
@@ -469,9 +503,10 @@ func (h *head) underTitles(first int) int {
 // typedBelow reports whether a row below the one of that index in filled has a
 // number or date under one of so many names.
 func (h *head) typedBelow(first, names int) bool {
+	above := h.rows[h.filled[first]].fields
 	for _, i := range h.filled[first+1:] {
 		for c, v := range h.rows[i].fields {
-			if c < names && v != "" && dataLike(v) {
+			if c < names && v != "" && dataLike(v) && c < len(above) && strings.TrimSpace(above[c]) != "" {
 				return true
 			}
 		}
