@@ -89,10 +89,14 @@ func (a *app) printMapping(m *desk.MappingAnswer) {
 	st := a.style(a.out)
 	fmt.Fprintf(a.out, "%s  into %s, %s\n\n", st.head(m.Source), db.Qualified(m.Schema, m.Table), m.State)
 	g := newGrid(st, "in the file", "needs", "in the table", "type", "", "")
-	wide := 0
+	var widest [4]int
 	for _, p := range m.Mapping {
-		wide = max(wide, min(width(p.From), 26)+min(width(p.Column), 26)+width(p.FileType)+min(width(p.TableType), 30))
+		for i, n := range []int{min(width(p.From), 26), min(width(p.Column), 26), width(p.FileType),
+			min(width(p.TableType), 30)} {
+			widest[i] = max(widest[i], n)
+		}
 	}
+	wide := widest[0] + widest[1] + widest[2] + widest[3]
 	for _, p := range m.Mapping {
 		weight := a.weight(st, p.Weight)
 		g.row(shorten(p.From, 26), p.FileType, shorten(p.Column, 26), shorten(p.TableType, 30), weight,

@@ -35,6 +35,7 @@ type Pairing struct {
 	TableType string `json:"table_type"` // as the database writes it
 	Weight    Weight `json:"weight"`
 	Text      string `json:"text"`
+	Do        string `json:"do,omitempty"`
 	Misfits   int64  `json:"misfits"`
 }
 
@@ -314,11 +315,11 @@ func (m *Mapping) widen(i int, x *Pairing, longest int, opt MapOptions, t *db.Ta
 		}
 		m.Alter = append(m.Alter, sql)
 	case d.LooseLengths:
-		x.Text += "; with --widen they are loaded all the same"
+		x.Do = "with --widen they are loaded all the same"
 	case d.WidensWithin:
-		x.Text += "; with --widen the load makes the column longer: " + sql
+		x.Do = "with --widen the load makes the column longer: " + sql
 	default:
-		x.Text += "; to make the column longer: " + sql
+		x.Do = "to make the column longer: " + sql
 	}
 }
 
@@ -424,6 +425,9 @@ func (m *Mapping) Summary() string {
 				name = p.From
 			}
 			fmt.Fprintf(&b, "\n  %s: %s", name, p.Text)
+			if p.Do != "" {
+				b.WriteString("\n    " + p.Do)
+			}
 		}
 	}
 	return b.String()
