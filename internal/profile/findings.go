@@ -157,10 +157,15 @@ func (p *Profile) widthFindings(columns int) {
 // shortened offers to read fields that are left out as null, where nothing else is
 // odd.
 func (p *Profile) shortened(columns int) string {
+	var n int64
 	for _, w := range p.Widths {
 		if w.Fields > columns {
 			return ""
 		}
+		n += w.count
+	}
+	if n < 2 {
+		return "" // a slip, rather than a way of writing
 	}
 	return "; if fields are left out at the end of records, --short-records null reads them as null"
 }
