@@ -69,6 +69,25 @@ func TestWhatGoesWithAReplacedTable(t *testing.T) {
 		assert.Contains(t, r.err, "say --yes")
 		r = b.run(0, "load", "tolls.csv", "--into", s.url, "--mode", "replace", "--yes")
 		assert.Contains(t, strings.Join(strings.Fields(r.err), " "), "with the table that is replaced go: index tolls_by_toll")
+		if s.name != "mysql" {
+			s.exec(t, "CREATE INDEX tolls_again ON tolls (toll)")
+			r = b.run(0, "load", "tolls.csv", "--into", s.url, "--mode", "replace", "--yes", "--keep-attached")
+			assert.Contains(t, strings.Join(strings.Fields(r.err), " "), "made again after the rows are in: 1 statement")
+			if s.name == "postgres" {
+				s.exec(t, "GRANT SELECT ON tolls TO PUBLIC", "COMMENT ON COLUMN tolls.toll IS 'as paid'", "ALTER TABLE tolls ADD CONSTRAINT paid CHECK (toll > 0)",
+					"CREATE FUNCTION nothing() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NULL; END'", "CREATE TRIGGER seen AFTER DELETE ON tolls FOR EACH ROW EXECUTE FUNCTION nothing()")
+				b.run(0, "load", "tolls.csv", "--into", s.url, "--mode", "replace", "--yes", "--keep-attached")
+				assert.Equal(t, [][]string{{"as paid", "1", "1", "1"}}, queryRows(t, s.db, `SELECT col_description('tolls'::regclass, 2), (SELECT count(*)::text FROM pg_constraint WHERE conname = 'paid'),
+					(SELECT count(*)::text FROM pg_trigger WHERE tgname = 'seen'), (SELECT count(*)::text FROM information_schema.role_table_grants WHERE table_name = 'tolls' AND grantee = 'PUBLIC')`))
+			}
+			s.exec(t, "DROP INDEX tolls_again", "CREATE UNIQUE INDEX tolls_once ON tolls (toll)")
+			b.write("same.csv", "id,toll\n1,2.50\n2,2.50\n")
+			r = b.run(1, "load", "same.csv", "--into", s.url, "--table", "tolls", "--mode", "replace", "--yes", "--keep-attached")
+			assert.Contains(t, r.err, "cannot make again what hung on the table")
+			assert.Equal(t, [][]string{{"2"}}, queryRows(t, s.db, "SELECT "+s.text("count(DISTINCT toll)")+" FROM tolls"), "as it was")
+		} else {
+			assert.Contains(t, b.run(2, "load", "tolls.csv", "--into", s.url, "--mode", "replace", "--yes", "--keep-attached").err, "--keep-attached")
+		}
 		_, err = s.db.Exec("CREATE VIEW dear AS SELECT id, toll FROM tolls WHERE toll > 3")
 		require.NoError(t, err)
 		r = b.run(2, "load", "tolls.csv", "--into", s.url, "--mode", "replace", "--table", "dear", "--yes")

@@ -32,6 +32,7 @@ type loadFlags struct {
 	slowPath     bool
 	again        bool
 	widen        bool
+	attached     bool
 	ledger       bool
 	accept       bool
 	every        int64
@@ -90,6 +91,9 @@ loaded twice. All is still verified before the last commit.`,
 	p.BoolVar(&f.slowPath, "slow-path", false, "MySQL and MariaDB: load by inserts where LOAD DATA LOCAL is forbidden")
 	p.BoolVar(&f.yes, "yes", false, "do not ask before a table is emptied or replaced, or because of cautions")
 	addStrict(cmd, &f.strict)
+	p.BoolVar(&f.attached, "keep-attached", false,
+		"make again what goes with a replaced table: indexes, constraints, triggers, grants, comments (PostgreSQL, "+
+			"SQLite)")
 	p.BoolVar(&f.widen, "widen", false,
 		"make columns of text longer where values need it, in the transaction of the load (PostgreSQL, SQLite)")
 	p.BoolVar(&f.ledger, "ledger", false,
@@ -125,7 +129,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	answer, err := a.desk.Load(ctx, desk.LoadRequest{Input: in, Into: f.at(f.into), Mode: db.Mode(f.mode), Like: f.like,
 		ByPosition:   f.byPosition,
 		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, DryRun: f.dryRun, Yes: f.yes, Strict: f.strict,
-		Again: f.again, Ledger: f.ledger, Widen: f.widen,
+		Again: f.again, Ledger: f.ledger, Widen: f.widen, KeepAttached: f.attached,
 		AcceptChanges: f.accept, Limit: limit, Every: f.every})
 	return a.answered(answer, err)
 }

@@ -15,6 +15,9 @@ type Around struct {
 	// Goes are what goes with it when it is dropped: indexes, triggers, grants …,
 	// in words.
 	Goes []string
+	// Again are the statements that make of it what can be made anew, for a table of
+	// the same name.
+	Again []string
 }
 
 // A Reference is a foreign key of another table.
@@ -42,6 +45,12 @@ type Surveyor interface {
 // other tables refer to is in the table: those of Spec.Referrers.
 type Keeper interface {
 	KeepsKeys(ctx context.Context) error
+}
+
+// An Attacher is a Load that can make again what went with the table that it replaces:
+// Spec.Again.
+type Attacher interface {
+	Attach(ctx context.Context) error
 }
 
 // between stands between names in one field of an answer.

@@ -25,6 +25,8 @@ type Database struct {
 	File bool
 	// Port is the one that a URL without any means.
 	Port string
+	// Attaches tells that what hangs on a table that is replaced can be made again.
+	Attaches bool
 	// SlowPath tells that a load by inserts can be asked for.
 	SlowPath bool
 	// Open connects. It is nil where Lacks says so.

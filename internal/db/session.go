@@ -118,6 +118,8 @@ type Spec struct {
 	// Alter are statements that make columns of a table that exists longer. Only
 	// databases that hold definitions in a transaction get any.
 	Alter []string
+	// Again are statements that make what hung on a table that is replaced.
+	Again []string
 	// Referrers are the foreign keys of other tables that refer to a table that is
 	// refilled: every key that they refer to has to be in the new rows.
 	Referrers []Reference

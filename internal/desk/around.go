@@ -49,7 +49,11 @@ func (l *loading) survey(ctx context.Context) error {
 	if len(around.Goes) > 0 {
 		l.hung = append(l.hung, profile.Finding{Weight: profile.Caution, Code: profile.CodeGoesWithTable,
 			Count: int64(len(around.Goes)), Text: "with the table that is replaced go: " +
-				strings.Join(around.Goes, "; ")})
+				strings.Join(around.Goes, "; ") + map[bool]string{
+				true: "; made again after the rows are " +
+					"in: " + phrase.Count(int64(len(around.Again)), "statement")}[l.req.KeepAttached],
+			Do: map[bool]string{true: "--keep-attached makes again what can " +
+				"be"}[!l.req.KeepAttached && len(around.Again) > 0]})
 	}
 	return nil
 }

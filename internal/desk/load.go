@@ -45,6 +45,8 @@ type LoadRequest struct {
 	Yes bool
 	// Strict ends a load when there are cautions.
 	Strict bool
+	// KeepAttached makes again what goes with a table that is replaced.
+	KeepAttached bool
 	// Widen makes columns of text longer where values need it.
 	Widen bool
 	// Ledger makes the ledger of the schema, if there is none.
@@ -312,6 +314,9 @@ func (l *loading) check() error {
 	if r.ByPosition && r.destination() == intoNew {
 		return need("--by-position: a new table has the columns of the file\n  " +
 			"it goes with --mode append and refill, and with --like")
+	}
+	if d := connect.Of(r.Into.URL); r.KeepAttached && (r.Mode != db.Replace || d != nil && !d.Attaches) {
+		return need("--keep-attached: it goes with --mode replace, in PostgreSQL and SQLite\n  leave it out")
 	}
 	if r.Widen && r.destination() == intoNew {
 		return need("--widen: the columns of a new table are made as the file needs them\n  " +
@@ -610,8 +615,11 @@ func (l *loading) meet(ctx context.Context) (err error) {
 	}
 	l.job.Session = l.conn
 	l.job.Spec = db.Spec{Mode: r.Mode, Table: def, SlowPath: r.SlowPath}
-	if r.Mode == db.Refill {
+	switch {
+	case r.Mode == db.Refill:
 		l.job.Spec.Referrers = l.around.Referrers
+	case r.Mode == db.Replace && r.KeepAttached:
+		l.job.Spec.Again = l.around.Again
 	}
 	l.like = l.found
 	if r.Like == "" {

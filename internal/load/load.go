@@ -241,6 +241,11 @@ func (r *run) fill(ctx context.Context) error {
 			}
 		}
 	}
+	if a, is := r.load.(db.Attacher); is && len(r.job.Spec.Again) > 0 {
+		if err := a.Attach(ctx); err != nil {
+			return err
+		}
+	}
 	if k, is := r.load.(db.Keeper); is && len(r.job.Spec.Referrers) > 0 {
 		return k.KeepsKeys(ctx)
 	}

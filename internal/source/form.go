@@ -194,7 +194,8 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 // of fields, and most of these are numbers.
 func byRuns(text []byte, whole bool, f delimited.Form, best trial, fixed *columnsFound) trial {
 	t := try(text, whole, f, Blanks)
-	if inQuotes(text, whole, f) || fixed != nil && t.agree == t.rows && !filledAll(linesOf(text, whole), fixed.starts) {
+	every := t.agree == t.rows
+	if inQuotes(text, whole, f, every) || fixed != nil && every && !filledAll(linesOf(text, whole), fixed.starts) {
 		// Columns of fixed width have no quotes; and blanks cannot separate so many
 		// fields in every line where one of their fields is blank.
 		fixed = nil
@@ -210,9 +211,9 @@ func byRuns(text []byte, whole bool, f delimited.Form, best trial, fixed *column
 	return t
 }
 
-// inQuotes reports whether a tenth of the rows have fields in quotes, if blanks separate
-// them.
-func inQuotes(text []byte, whole bool, f delimited.Form) bool {
+// inQuotes reports whether a tenth of the rows, or any where one will do, have fields in
+// quotes, if blanks separate them.
+func inQuotes(text []byte, whole bool, f delimited.Form, one bool) bool {
 	f.Delimiter, f.Blanks = " ", true
 	rows := sample(text, whole, f, 100)
 	n := 0
@@ -221,7 +222,7 @@ func inQuotes(text []byte, whole bool, f delimited.Form) bool {
 			n++
 		}
 	}
-	return n > 0 && 10*n >= len(rows)
+	return n > 0 && (one || 10*n >= len(rows))
 }
 
 // tears reports whether a delimiter cuts through quotes in half of the rows.

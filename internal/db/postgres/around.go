@@ -57,7 +57,36 @@ func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 		}
 		a.Goes = append(a.Goes, db.Words(rows)...)
 	}
+	for _, sql := range []string{
+		// What a constraint has made comes with it; the primary key is the plan's.
+		`SELECT 'ALTER TABLE ' || $1::regclass || ' ADD CONSTRAINT ' || quote_ident(conname) || ' ' || pg_get_constraintdef(oid)
+		FROM pg_constraint WHERE conrelid = $1::regclass AND contype IN ('c', 'f', 'u', 'x') ORDER BY contype, conname`,
+		`SELECT pg_get_indexdef(i.indexrelid) FROM pg_index i WHERE i.indrelid = $1::regclass AND NOT i.indisprimary
+		AND NOT EXISTS (SELECT FROM pg_constraint c WHERE c.conindid = i.indexrelid AND c.conrelid = i.indrelid) ORDER BY 1`,
+		"SELECT pg_get_triggerdef(oid) FROM pg_trigger WHERE tgrelid = $1::regclass AND NOT tgisinternal ORDER BY 1",
+		`SELECT 'GRANT ' || x.privilege_type || ' ON TABLE ' || $1::regclass || ' TO ' || coalesce(quote_ident(r.rolname), 'PUBLIC') ||
+		CASE WHEN x.is_grantable THEN ' WITH GRANT OPTION' ELSE '' END
+		FROM pg_class c, aclexplode(c.relacl) x LEFT JOIN pg_roles r ON r.oid = x.grantee WHERE c.oid = $1::regclass AND x.grantee <> c.relowner ORDER BY 1`,
+		`SELECT 'COMMENT ON ' || CASE WHEN d.objsubid = 0 THEN 'TABLE ' || $1::regclass ELSE 'COLUMN ' || $1::regclass || '.' || quote_ident(a.attname) END ||
+		' IS ' || quote_literal(d.description) FROM pg_description d LEFT JOIN pg_attribute a ON a.attrelid = d.objoid AND a.attnum = d.objsubid
+		WHERE d.objoid = $1::regclass AND d.classoid = 'pg_class'::regclass ORDER BY 1`,
+	} {
+		if rows, err = ask(sql); err != nil {
+			return nil, err
+		}
+		a.Again = append(a.Again, db.Words(rows)...)
+	}
 	return a, nil
+}
+
+// Attach implements db.Attacher.
+func (l *load) Attach(ctx context.Context) error {
+	for _, sql := range l.spec.Again {
+		if _, err := l.tx.Exec(ctx, sql); err != nil {
+			return l.d.fail("cannot make again what hung on the table: "+sql, err)
+		}
+	}
+	return nil
 }
 
 // stageName is the table that a refill of a table that others refer to goes into

@@ -13,12 +13,13 @@ import (
 
 // Database is PostgreSQL, for the list of databases.
 var Database = &db.Database{
-	Dialect: Dialect,
-	Aliases: []string{"postgresql", "pg"},
-	Schemes: []string{"postgres", "postgresql"},
-	Example: "postgres://user@host:5432/db",
-	Port:    "5432",
-	Open:    open,
+	Dialect:  Dialect,
+	Attaches: true,
+	Aliases:  []string{"postgresql", "pg"},
+	Schemes:  []string{"postgres", "postgresql"},
+	Example:  "postgres://user@host:5432/db",
+	Port:     "5432",
+	Open:     open,
 	Script: db.ManyRows(db.Manner{
 		Before: []string{"SET client_encoding = 'UTF8';", "SET standard_conforming_strings = on;",
 			"SET datestyle = ISO;",

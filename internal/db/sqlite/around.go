@@ -29,7 +29,22 @@ func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 		return nil, d.fail("cannot see what hangs on the table", err)
 	}
 	a.Goes = db.Words(rows)
+	if rows, err = q.Ask(ctx, "SELECT sql FROM sqlite_schema WHERE tbl_name = ?1 COLLATE NOCASE AND "+
+		"type IN ('index', 'trigger') AND sql IS NOT NULL ORDER BY type, name", t.Name); err != nil {
+		return nil, d.fail("cannot see what hangs on the table", err)
+	}
+	a.Again = db.Words(rows)
 	return a, nil
+}
+
+// Attach implements db.Attacher.
+func (l *load) Attach(context.Context) error {
+	for _, sql := range l.spec.Again {
+		if err := l.d.c.exec(sql); err != nil {
+			return l.d.fail("cannot make again what hung on the table: "+sql, err)
+		}
+	}
+	return nil
 }
 
 // KeepsKeys implements db.Keeper. Foreign keys are not heeded while a table that

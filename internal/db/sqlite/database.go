@@ -13,11 +13,12 @@ import (
 
 // Database is SQLite, for the list of databases.
 var Database = &db.Database{
-	Dialect: Dialect,
-	Aliases: []string{"sqlite3"},
-	Schemes: []string{"sqlite", "sqlite3"},
-	Example: "sqlite:path/to.db",
-	File:    true,
+	Dialect:  Dialect,
+	Attaches: true,
+	Aliases:  []string{"sqlite3"},
+	Schemes:  []string{"sqlite", "sqlite3"},
+	Example:  "sqlite:path/to.db",
+	File:     true,
 	Open: func(ctx context.Context, at db.Address) (db.Session, error) {
 		if _, err := os.Stat(at.Path); at.Existing && errors.Is(err, fs.ErrNotExist) {
 			return nil, &db.Error{Where: at.Where, What: "there is no such file",
