@@ -139,6 +139,23 @@ func TestWiden(t *testing.T) {
 	})
 }
 
+// What a careful person would see: telephone numbers are no numbers, and the key is the
+// column that identifies records, whatever its name is.
+func TestCarefulDecisions(t *testing.T) {
+	b := newBench(t)
+	b.write("p.csv", "name,phone\nMarsh,+4930123456\nReed,+4930654321\nHill,+442071234567\n")
+	b.run(0, "load", "p.csv", "--into", "sqlite:p.db")
+	assert.Equal(t, [][]string{{"+4930123456"}}, b.query("p.db", "SELECT phone FROM p WHERE name = 'Marsh'"))
+	b.write("t.csv", "id,id,toll\nx,1,2.5\nx,2,3.5\nx,3,3.5\n")
+	b.run(0, "plan", "t.csv", "-o", "t.yaml")
+	assert.Contains(t, b.read("t.yaml"), "key: [id_2]")
+	b.run(0, "load", "t.yaml", "--into", "sqlite:t.db")
+	b.write("r.csv", "id,note\r\r\n1,\"a, b\"\r\r\n2,c\r\r\n")
+	b.run(0, "load", "r.csv", "--into", "sqlite:r.db")
+	assert.Equal(t, [][]string{{"a, b"}}, b.query("r.db", "SELECT note FROM r WHERE id = 1"))
+	b.run(0, "verify", "latest", "--deep")
+}
+
 // An error is a document, too, where documents are wanted; and an output that is full
 // is an error.
 func TestErrorsAreDocuments(t *testing.T) {

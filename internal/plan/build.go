@@ -149,7 +149,7 @@ func (b *builder) key() error {
 		b.comments.Beside["$.table.key"] = "as given"
 	case len(b.prof.Keys) > 0:
 		first := b.prof.Keys[0]
-		i := slices.Index(b.headers, first[0])
+		i := b.identifies(first[0])
 		if len(first) == 1 && !b.leave[i] && keyLike(b.headers[i], i) {
 			t.Key = []string{b.names[i]}
 			b.comments.Beside["$.table.key"] = "unique and never blank in " + phrase.Count(b.prof.Records, "record")
@@ -187,6 +187,16 @@ func (p *Plan) Named() (out []profile.Finding) {
 }
 
 var placed = regexp.MustCompile(`^column_\d+$`)
+
+// identifies is the place of the column of a key: of those of one name, the one whose
+// values are all different.
+func (b *builder) identifies(header string) int {
+	i := slices.IndexFunc(b.prof.Columns, func(c *profile.Column) bool { return c.Header == header && c.Unique })
+	if i < 0 {
+		i = slices.Index(b.headers, header)
+	}
+	return i
+}
 
 // column adds the i-th column of the profile.
 func (b *builder) column(i int, col *profile.Column) {
@@ -276,7 +286,7 @@ func (b *builder) remarks() {
 	for _, k := range b.prof.Keys[:min(3, len(b.prof.Keys))] {
 		var names []string
 		for _, h := range k {
-			names = append(names, b.names[slices.Index(b.headers, h)])
+			names = append(names, b.names[b.identifies(h)])
 		}
 		offers = append(offers, "["+strings.Join(names, ", ")+"]")
 	}

@@ -133,6 +133,8 @@ func (d *decision) chooseText(best candidate, nulls *examples, left int64) {
 			fmt.Sprintf("mend the file, or take them as rejects with --type %s, or --tolerate %s",
 				flag(c.Header, best.typ), phrase.Share(share)),
 			miss, d.misfits(best.family))
+	} else if d.telephones() {
+		c.Why = "every value begins with a plus, as telephone numbers do; " + c.Why
 	} else if d.mixedDates(left) || d.mixedMarks(left) {
 		// what was found says why
 	} else if e.zeros.count > 0 && e.zeros.count+e.ints.count == left {

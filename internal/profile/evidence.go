@@ -70,7 +70,7 @@ type numberForm struct {
 	sign                reading.Sign
 	currency            string
 	percent, exponent   bool
-	plus                bool
+	plus                int64 // of them, how many begin with a plus
 
 	count    int64
 	whole    int    // most digits before the point, Either taken as the point
@@ -430,7 +430,9 @@ func (e *evidence) number(s *scratch, b []byte, line spot) bool {
 		e.numbers = append(e.numbers, f)
 	}
 	f.first.add(line, b, s.times)
-	f.plus = f.plus || n.Plus
+	if n.Plus {
+		f.plus += s.times
+	}
 	f.count += s.times
 	f.whole, f.fraction = max(f.whole, len(n.Digits)-n.After), max(f.fraction, n.After)
 	if len(n.Digits) > f.digits {
@@ -544,7 +546,7 @@ numbers:
 			if g.group == n.group && g.mark == n.mark && g.either == n.either && g.sign == n.sign &&
 				g.percent == n.percent && g.exponent == n.exponent && g.currency == n.currency {
 				g.count += n.count
-				g.plus = g.plus || n.plus
+				g.plus += n.plus
 				if n.digits > g.digits {
 					g.big = n.big
 				}

@@ -275,6 +275,9 @@ func (d *decision) number() candidate {
 	if n.fits == 0 {
 		return x
 	}
+	if d.telephones() {
+		return candidate{family: "number"}
+	}
 	x.lo, x.hi = n.lo.plain(n.fraction), n.hi.plain(n.fraction)
 	var why []string
 	switch {
@@ -300,6 +303,17 @@ func (d *decision) number() candidate {
 	x.why = strings.Join(append(why, n.written()...), "; ")
 	x.findings = d.numberFindings(n, x.typ)
 	return x
+}
+
+// telephones reports whether the numbers are those of telephones: each begins with a
+// plus, which a number would lose, and some have eight digits or more (ITU-T E.123).
+func (d *decision) telephones() bool {
+	plus, digits, fraction := int64(0), 0, 0
+	for _, n := range d.e.numbers {
+		plus += n.plus
+		digits, fraction = max(digits, n.digits), max(fraction, n.fraction)
+	}
+	return plus > 0 && plus == d.values && digits >= 8 && fraction == 0
 }
 
 // written says how the numbers are written.

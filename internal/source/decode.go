@@ -39,8 +39,11 @@ func decode(r io.Reader, name, lineEnd string) (io.Reader, error) {
 			ts = append(ts, enc.NewDecoder(), unreplace{})
 		}
 	}
-	if lineEnd == "cr" {
+	switch lineEnd {
+	case "cr":
 		ts = append(ts, feeds{})
+	case "crcrlf":
+		ts = append(ts, once{})
 	}
 	switch len(ts) {
 	case 0:
@@ -175,6 +178,31 @@ func (unreplace) Transform(dst, src []byte, atEOF bool) (nDst, nSrc int, err err
 		}
 		nDst += copy(dst[nDst:], out)
 		nSrc += took
+	}
+	return nDst, nSrc, nil
+}
+
+// once takes one of two carriage returns before a line feed out: a line end that was
+// made into another twice.
+type once struct{ transform.NopResetter }
+
+func (once) Transform(dst, src []byte, atEOF bool) (nDst, nSrc int, err error) {
+	for nSrc < len(src) {
+		c := src[nSrc]
+		if c == '\r' {
+			switch rest := src[nSrc+1:]; {
+			case len(rest) < 2 && !atEOF:
+				return nDst, nSrc, transform.ErrShortSrc
+			case bytes.HasPrefix(rest, []byte("\r\n")):
+				nSrc++
+				continue
+			}
+		}
+		if nDst == len(dst) {
+			return nDst, nSrc, transform.ErrShortDst
+		}
+		dst[nDst] = c
+		nDst, nSrc = nDst+1, nSrc+1
 	}
 	return nDst, nSrc, nil
 }

@@ -103,6 +103,9 @@ func (s *Source) decodeHead(head []byte) ([]byte, error) {
 	}
 	switch lf, crlf, cr := bytes.Count(text, []byte("\n")), bytes.Count(text, []byte("\r\n")),
 		bytes.Count(text, []byte("\r")); {
+	case lf > 0 && 2*bytes.Count(text, []byte("\r\r\n")) > lf:
+		l.LineEnd = "crcrlf"
+		text = bytes.ReplaceAll(text, []byte("\r\r\n"), []byte("\r\n"))
 	case lf == 0 && cr > 0:
 		l.LineEnd = "cr"
 		text = bytes.ReplaceAll(text, []byte("\r"), []byte("\n"))

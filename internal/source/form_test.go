@@ -41,6 +41,7 @@ func TestFormsAsTheyArrive(t *testing.T) {
 		"names by their words":           {"sample_name,BARCODE\nfirst,AGT\nother,TGCA\n", ",", "", 1, "sample_name BARCODE", 2, false},
 		"names by the codes below":       {"Funk,Rest\nA-1,x\nB-22,y\nC-3,z\n", ",", "", 1, "Funk Rest", 3, false},
 		"all text, and nothing to go by": {"ability,ablity\naccept,acept\nwierd,weird\n", ",", "", 1, "ability ablity", 2, true},
+		"line ends made twice":           {"id,note\r\r\n1,\"a\"\r\r\n2,\"b\"\r\r\n", ",", "", 1, "id note", 2, false},
 		"ragged tabs":                    {"id\tcol1\tcol2\tcol3\nid1\t1\ta\nid2\t2\nid3\n", "tab", "", 1, "id col1 col2 col3", 3, false},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -7,7 +7,8 @@ type Layout struct {
 	// Encoding is the IANA name of the character encoding.
 	Encoding string
 	Form     delimited.Form
-	// LineEnd is "lf", "crlf" or "cr". Only cr changes how the file is read.
+	// LineEnd is "lf", "crlf", "cr" or "crcrlf". The last two change how the file is
+	// read.
 	LineEnd string
 	// Header is the line that the column names stand on, from 1, or 0 where
 	// there is none. Lines above it are titles.
