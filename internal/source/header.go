@@ -330,6 +330,16 @@ func (h *head) alike(first int) string {
 	return ""
 }
 
+// yearsIn counts the fields that are years.
+func yearsIn(fields []string) (n int) {
+	for _, f := range fields {
+		if isYear(strings.TrimSpace(f)) {
+			n++
+		}
+	}
+	return n
+}
+
 // isYear reports a year of the last or this century.
 func isYear(v string) bool {
 	return len(v) == 4 && (v[:2] == "19" || v[:2] == "20") && isNumber(v)
@@ -492,7 +502,7 @@ func (h *head) underTitles(first int) int {
 		return 0
 	}
 	fields := h.rows[h.filled[at]].fields
-	if named, _ := h.looksNamed(fields); !named || slices.Contains(fields, "") ||
+	if named, _ := h.looksNamed(fields); !named || slices.Contains(fields, "") || 2*yearsIn(fields) >= len(fields) ||
 		len(fields) == 2 && !h.typedBelow(at, len(fields)) && !called(fields) ||
 		!h.typedBelow(at, len(fields)) && at+1 < len(h.filled) && title(h.rows[h.filled[at+1]].fields) {
 		return 0
@@ -504,9 +514,11 @@ func (h *head) underTitles(first int) int {
 // number or date under one of so many names.
 func (h *head) typedBelow(first, names int) bool {
 	above := h.rows[h.filled[first]].fields
+	names = min(names, len(above))
+	lone := yearsIn(above) == 1 // which is no series of names
 	for _, i := range h.filled[first+1:] {
 		for c, v := range h.rows[i].fields {
-			if c < names && v != "" && dataLike(v) && c < len(above) && strings.TrimSpace(above[c]) != "" {
+			if c < names && dataLike(v) && strings.TrimSpace(above[c]) != "" && !(lone && isYear(above[c])) {
 				return true
 			}
 		}

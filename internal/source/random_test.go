@@ -127,6 +127,7 @@ func found(t *testing.T, text string) (names []string, records [][]string, said 
 		names = nil
 	}
 	said = s.Doubt != "" || s.Undecided != nil
+	defer func() { said = said || len(records) == 0 }() // which is an error of a load
 	require.NoError(t, s.Each(func(k Kind, rec *delimited.Record) error {
 		if k == Footer {
 			said = true // it is named in the evidence
