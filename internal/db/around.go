@@ -56,9 +56,14 @@ type Attacher interface {
 // between stands between names in one field of an answer.
 const between = "\x1f"
 
-// References reads rows of schema, table, name, columns, columns referred to, and
-// rule; lists of columns are joined by the character 31.
-func References(rows [][]*string) (out []Reference) {
+// cannotSurvey is what fails when a database is asked what hangs on a table.
+const cannotSurvey = "cannot see what hangs on the table"
+
+// Referrers asks for foreign keys by a statement that gives schema, table, name,
+// columns, columns referred to, and rule; lists of columns are joined by the
+// character 31.
+func (q Questions) Referrers(ctx context.Context, sql string, args ...any) (out []Reference, err error) {
+	rows, err := q.Rows(ctx, cannotSurvey, sql, args...)
 	text := func(s *string) string {
 		if s == nil {
 			return ""
@@ -69,17 +74,34 @@ func References(rows [][]*string) (out []Reference) {
 		out = append(out, Reference{text(r[0]), text(r[1]), text(r[2]), strings.Split(text(r[3]), between),
 			strings.Split(text(r[4]), between), text(r[5])})
 	}
-	return out
+	return out, err
 }
 
-// Words are the only fields of rows.
-func Words(rows [][]*string) (out []string) {
-	for _, r := range rows {
-		if len(r) > 0 && r[0] != nil {
-			out = append(out, *r[0])
+// Hanging asks for what hangs on a table by several statements, each of which gives
+// rows of one field.
+func (q Questions) Hanging(ctx context.Context, statements []string, args ...any) (out []string, err error) {
+	for _, sql := range statements {
+		rows, err := q.Rows(ctx, cannotSurvey, sql, args...)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			if r[0] != nil {
+				out = append(out, *r[0])
+			}
 		}
 	}
-	return out
+	return out, nil
+}
+
+// Attach makes again what hung on a table, by its statements.
+func (q Questions) Attach(ctx context.Context, statements []string) error {
+	for _, sql := range statements {
+		if err := q.Do(ctx, "cannot make again what hung on the table: "+sql, sql); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Orphans is an error if a row of a referrer refers to a key that the table, by its
@@ -93,12 +115,12 @@ func (q Questions) Orphans(ctx context.Context, referrers []Reference, table, lo
 			fields, filled = append(fields, own), append(filled, own+" IS NOT NULL")
 			same = append(same, "p."+q.Dialect.Quote(r.To[i])+" = "+own)
 		}
-		rows, err := q.Ask(ctx, strings.TrimSpace(fmt.Sprintf("SELECT %s FROM %s c WHERE %s AND NOT EXISTS (SELECT "+
-			"1 FROM %s p "+
-			"WHERE %s) LIMIT 1 %s", strings.Join(fields, ", "), q.Dialect.Qualified(r.Schema, r.Table),
-			strings.Join(filled, " AND "), table, strings.Join(same, " AND "), lock)))
+		rows, err := q.Rows(ctx, "cannot see what refers to the table", strings.TrimSpace(fmt.Sprintf(
+			"SELECT %s FROM %s c WHERE %s AND NOT EXISTS (SELECT 1 FROM %s p WHERE %s) LIMIT 1 %s",
+			strings.Join(fields, ", "), q.Dialect.Qualified(r.Schema, r.Table), strings.Join(filled, " AND "), table,
+			strings.Join(same, " AND "), lock)))
 		if err != nil {
-			return q.Fail("cannot see what refers to the table", err)
+			return err
 		}
 		if len(rows) == 0 {
 			continue

@@ -24,11 +24,20 @@ type Questions struct {
 	Fail    func(what string, err error) error
 }
 
-// Number asks for one number.
-func (q Questions) Number(ctx context.Context, what, sql string, args ...any) (int64, error) {
+// Rows asks for rows; what says what cannot be done if that fails.
+func (q Questions) Rows(ctx context.Context, what, sql string, args ...any) ([][]*string, error) {
 	rows, err := q.Ask(ctx, sql, args...)
 	if err != nil {
-		return 0, q.Fail(what, err)
+		return nil, q.Fail(what, err)
+	}
+	return rows, nil
+}
+
+// Number asks for one number.
+func (q Questions) Number(ctx context.Context, what, sql string, args ...any) (int64, error) {
+	rows, err := q.Rows(ctx, what, sql, args...)
+	if err != nil {
+		return 0, err
 	}
 	if len(rows) != 1 || len(rows[0]) != 1 || rows[0][0] == nil {
 		return 0, q.Fail(what, fmt.Errorf("the answer is no number"))
@@ -42,10 +51,15 @@ func (q Questions) Number(ctx context.Context, what, sql string, args ...any) (i
 
 // Do runs a statement that yields nothing.
 func (q Questions) Do(ctx context.Context, what, sql string, args ...any) error {
-	if _, err := q.Ask(ctx, sql, args...); err != nil {
-		return q.Fail(what, err)
-	}
-	return nil
+	_, err := q.Rows(ctx, what, sql, args...)
+	return err
+}
+
+// makeTable makes a table of the program's own, where there is none.
+func (q Questions) makeTable(ctx context.Context, t dialect.Table) error {
+	create := q.Dialect.Create(t)[0]
+	return q.Do(ctx, "cannot make the table "+t.Name,
+		strings.Replace(create, "CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1))
 }
 
 // Count is how many rows a table has.
@@ -68,11 +82,7 @@ func (q Questions) CountListed(ctx context.Context, list []Listing, exact int64)
 
 // Head is the first rows of a table as text; nil is null.
 func (q Questions) Head(ctx context.Context, schema, table string, n int) ([][]*string, error) {
-	rows, err := q.Ask(ctx, q.Dialect.First("*", q.Dialect.Qualified(schema, table), n))
-	if err != nil {
-		return nil, q.Fail("cannot read "+table, err)
-	}
-	return rows, nil
+	return q.Rows(ctx, "cannot read "+table, q.Dialect.First("*", q.Dialect.Qualified(schema, table), n))
 }
 
 // NotesTable is the name of the table with the notes of loads.
@@ -101,9 +111,7 @@ func (n Notebook) Table() string { return n.Dialect.Qualified(n.Schema, NotesTab
 
 // Make makes the table of notes where there is none.
 func (n Notebook) Make(ctx context.Context) error {
-	create := n.Dialect.Create(Notes(n.Schema))[0]
-	return n.Do(ctx, "cannot make the table "+NotesTable,
-		strings.Replace(create, "CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1))
+	return n.makeTable(ctx, Notes(n.Schema))
 }
 
 // Write adds a note.
@@ -116,10 +124,11 @@ func (n Notebook) Write(ctx context.Context, step int, note string) error {
 
 // Read returns the load's notes from a step on, in order.
 func (n Notebook) Read(ctx context.Context, from int) (notes []string, err error) {
-	rows, err := n.Ask(ctx, fmt.Sprintf("SELECT note FROM %s WHERE load_name = %s AND step >= %d ORDER BY step",
-		n.Table(), n.Dialect.Parameter(1), from), n.Load)
+	rows, err := n.Rows(ctx, "cannot read how far the load is",
+		fmt.Sprintf("SELECT note FROM %s WHERE load_name = %s AND step >= %d ORDER BY step", n.Table(),
+			n.Dialect.Parameter(1), from), n.Load)
 	if err != nil {
-		return nil, n.Fail("cannot read how far the load is", err)
+		return nil, err
 	}
 	for _, r := range rows {
 		notes = append(notes, *r[0])

@@ -28,20 +28,20 @@ type LedgerRow struct {
 
 // ledger is the definition of the table.
 func ledger(schema string) dialect.Table {
-	text := func(name string, n int, required bool) dialect.Column {
-		return dialect.Column{Name: name, Type: sqltype.Type{Kind: sqltype.VarChar, Length: n}, Required: required}
+	text := func(name string, n int) dialect.Column {
+		return dialect.Column{Name: name, Type: sqltype.Type{Kind: sqltype.VarChar, Length: n}, Required: true}
 	}
 	number := func(name string) dialect.Column {
 		return dialect.Column{Name: name, Type: sqltype.Type{Kind: sqltype.BigInt}, Required: true}
 	}
 	return dialect.Table{Schema: schema, Name: LedgerTable, Columns: []dialect.Column{
-		text("load_entry", 200, true), text("table_name", 128, true), text("load_mode", 20, true),
-		text("source_name", 1000, true), text("source_part", 500, true), number("source_bytes"),
-		text("source_sha256", 64, true), number("rows_before"), number("rows_after"), number("records_read"),
+		text("load_entry", 200), text("table_name", 128), text("load_mode", 20),
+		text("source_name", 1000), text("source_part", 500), number("source_bytes"),
+		text("source_sha256", 64), number("rows_before"), number("rows_after"), number("records_read"),
 		number("records_loaded"), number("records_rejected"),
-		{Name: "column_sums", Type: sqltype.Type{Kind: sqltype.Text}}, text("loaded_by", 200, true),
+		{Name: "column_sums", Type: sqltype.Type{Kind: sqltype.Text}}, text("loaded_by", 200),
 		{Name: "loaded_at", Type: sqltype.Type{Kind: sqltype.Timestamp, Precision: 3}, Required: true},
-		text("program_version", 60, true)}}
+		text("program_version", 60)}}
 }
 
 // A Ledger is what a schema keeps of the loads into its tables.
@@ -63,9 +63,7 @@ func (l Ledger) table() string { return l.Dialect.Qualified(l.Schema, LedgerTabl
 
 // Make makes the table where there is none.
 func (l Ledger) Make(ctx context.Context) error {
-	create := l.Dialect.Create(ledger(l.Schema))[0]
-	return l.Do(ctx, "cannot make the table "+LedgerTable,
-		strings.Replace(create, "CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1))
+	return l.makeTable(ctx, ledger(l.Schema))
 }
 
 // Write adds rows.
@@ -88,11 +86,12 @@ func (l Ledger) Write(ctx context.Context, rows []LedgerRow) error {
 // In lists what has come into a table since it was last made or emptied by a load,
 // the oldest first.
 func (l Ledger) In(ctx context.Context, table string) (rows []LedgerRow, err error) {
-	got, err := l.Ask(ctx, "SELECT load_entry, load_mode, source_name, source_part, source_bytes, source_sha256, "+
-		"rows_after, loaded_by, loaded_at FROM "+l.table()+" WHERE table_name = "+l.Dialect.Parameter(1)+
-		" ORDER BY loaded_at, load_entry", table)
+	got, err := l.Rows(ctx, "cannot read the table "+LedgerTable,
+		"SELECT load_entry, load_mode, source_name, source_part, source_bytes, source_sha256, rows_after, loaded_by, "+
+			"loaded_at FROM "+l.table()+" WHERE table_name = "+l.Dialect.Parameter(1)+
+			" ORDER BY loaded_at, load_entry", table)
 	if err != nil {
-		return nil, l.Fail("cannot read the table "+LedgerTable, err)
+		return nil, err
 	}
 	for _, g := range got {
 		var f [9]string

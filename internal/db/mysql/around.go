@@ -8,29 +8,18 @@ import (
 
 // Around implements db.Surveyor. Grants and views are of the name here, and stay.
 func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
-	in := t.Schema
-	if in == "" {
-		in = d.database
-	}
-	q := d.questions()
-	ask := func(sql string) ([][]*string, error) {
-		rows, err := q.Ask(ctx, sql, in, t.Name)
-		if err != nil {
-			err = d.fail("cannot see what hangs on the table", err)
-		}
-		return rows, err
-	}
-	rows, err := ask(`SELECT k.table_schema, k.table_name, k.constraint_name, group_concat(k.column_name ORDER BY k.ordinal_position SEPARATOR '\x1f'),
+	q, in := d.questions(), d.schemaOf(t.Schema)
+	refers, err := q.Referrers(ctx, `SELECT k.table_schema, k.table_name, k.constraint_name, group_concat(k.column_name ORDER BY k.ordinal_position SEPARATOR '\x1f'),
 		group_concat(k.referenced_column_name ORDER BY k.ordinal_position SEPARATOR '\x1f'), min(r.delete_rule)
 		FROM information_schema.key_column_usage k JOIN information_schema.referential_constraints r
 			ON r.constraint_schema = k.constraint_schema AND r.constraint_name = k.constraint_name AND r.table_name = k.table_name
 		WHERE k.referenced_table_schema = ? AND k.referenced_table_name = ? AND NOT (k.table_schema = k.referenced_table_schema AND k.table_name = k.referenced_table_name)
-		GROUP BY k.table_schema, k.table_name, k.constraint_name ORDER BY 1, 2, 3`)
+		GROUP BY k.table_schema, k.table_name, k.constraint_name ORDER BY 1, 2, 3`,
+		in, t.Name)
 	if err != nil {
 		return nil, err
 	}
-	a := &db.Around{Referrers: db.References(rows)}
-	for _, sql := range []string{
+	goes, err := q.Hanging(ctx, []string{
 		"SELECT DISTINCT concat('index ', index_name) FROM information_schema.statistics WHERE table_schema = ? AND " +
 			"table_name = ? AND index_name <> 'PRIMARY' ORDER BY 1",
 		"SELECT concat('trigger ', trigger_name) FROM information_schema.triggers WHERE event_object_schema = ? AND " +
@@ -43,13 +32,8 @@ func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 			"table_comment <> ''",
 		"SELECT DISTINCT 'comments of columns' FROM information_schema.columns WHERE table_schema = ? AND " +
 			"table_name = ? AND column_comment <> ''",
-	} {
-		if rows, err = ask(sql); err != nil {
-			return nil, err
-		}
-		a.Goes = append(a.Goes, db.Words(rows)...)
-	}
-	return a, nil
+	}, in, t.Name)
+	return &db.Around{Referrers: refers, Goes: goes}, err
 }
 
 // empty takes all rows out of the table; TRUNCATE would commit. Where others refer

@@ -21,11 +21,7 @@ func (d *DB) TryHold(ctx context.Context, t db.Name) (held bool, who string, err
 			return fail(err)
 		}
 	}
-	in := t.Schema
-	if in == "" {
-		in = d.database
-	}
-	sum := sha256.Sum256([]byte(in + "\x00" + t.Table))
+	sum := sha256.Sum256([]byte(d.schemaOf(t.Schema) + "\x00" + t.Table))
 	lock := "ambertray table " + hex.EncodeToString(sum[:12])
 	var got, by sql.NullInt64
 	if err := d.holder.QueryRowContext(ctx, "SELECT get_lock(?, 0)", lock).Scan(&got); err != nil {

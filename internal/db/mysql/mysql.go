@@ -10,11 +10,12 @@
 // Definitions are committed at once by these servers. A new table is therefore
 // made beside the one that is wanted, under a name of our own, and renamed when
 // all is verified; a side table whose load has died is removed by the next load
-// into the database. It
-// is filled on two connections as long as all goes well, see pair.
+// into the database. It is filled on two connections as long as all goes well,
+// see pair.
 package mysql
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -200,13 +201,14 @@ const noLocal = `the server forbids LOAD DATA LOCAL, which is the bulk path; thi
   or local_infile = 1 under [mysqld] in the server's configuration
   Without it, --slow-path loads by inserts, several times slower`
 
+// schemaOf is the database that a schema is here: its own name, or that of the
+// connection.
+func (d *DB) schemaOf(schema string) string { return cmp.Or(schema, d.database) }
+
 // Find describes a table or view.
 func (d *DB) Find(ctx context.Context, schema, table string) (*db.Table, error) {
 	t := &db.Table{Schema: schema, Name: table}
-	in := schema
-	if in == "" {
-		in = d.database
-	}
+	in := d.schemaOf(schema)
 	var engine sql.NullString
 	var kind string
 	err := d.c.QueryRowContext(ctx,
@@ -451,10 +453,7 @@ func lockOf(side string) string { return strings.TrimSuffix(side, "_old") }
 // ten seconds are given to that.
 func (l *load) sweep(ctx context.Context) error {
 	d, t := l.d, l.spec.Table
-	in := t.Schema
-	if in == "" {
-		in = d.database
-	}
+	in := d.schemaOf(t.Schema)
 	rows, err := d.c.QueryContext(ctx,
 		"SELECT table_name FROM information_schema.tables WHERE table_schema = ? AND left(table_name, ?) = ?", in,
 		len(sidePrefix), sidePrefix)

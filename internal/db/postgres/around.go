@@ -13,51 +13,39 @@ import (
 func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 	q := d.questions(d.c)
 	name := Dialect.Qualified(t.Schema, t.Name)
-	ask := func(sql string) ([][]*string, error) {
-		rows, err := q.Ask(ctx, sql, name)
-		if err != nil {
-			err = d.fail("cannot see what hangs on the table", err)
-		}
-		return rows, err
-	}
 	columns := func(of, keys string) string {
-		return fmt.Sprintf("(SELECT string_agg(a.attname, chr(31) ORDER BY k.i) FROM unnest(f.%s) WITH ORDINALITY "+
-			"k(n, i) "+
-			"JOIN pg_attribute a ON a.attrelid = f.%s AND a.attnum = k.n)", keys, of)
+		return fmt.Sprintf(`(SELECT string_agg(a.attname, chr(31) ORDER BY k.i) FROM unnest(f.%s) WITH ORDINALITY k(n, i)
+			JOIN pg_attribute a ON a.attrelid = f.%s AND a.attnum = k.n)`, keys, of)
 	}
-	rows, err := ask(`SELECT n.nspname, c.relname, f.conname, ` + columns("conrelid", "conkey") + ", " +
-		columns("confrelid", "confkey") + `,
+	var a db.Around
+	var err error
+	if a.Referrers, err = q.Referrers(ctx, `SELECT n.nspname, c.relname, f.conname, `+columns("conrelid", "conkey")+", "+
+		columns("confrelid", "confkey")+`,
 		CASE f.confdeltype WHEN 'c' THEN 'CASCADE' WHEN 'n' THEN 'SET NULL' WHEN 'd' THEN 'SET DEFAULT' WHEN 'r' THEN 'RESTRICT' ELSE 'NO ACTION' END
 		FROM pg_constraint f JOIN pg_class c ON c.oid = f.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE f.contype = 'f' AND f.confrelid = $1::regclass AND f.conrelid <> f.confrelid AND f.conparentid = 0 ORDER BY 1, 2, 3`)
-	if err != nil {
+		WHERE f.contype = 'f' AND f.confrelid = $1::regclass AND f.conrelid <> f.confrelid AND f.conparentid = 0 ORDER BY 1, 2, 3`, name); err != nil {
 		return nil, err
 	}
-	a := &db.Around{Referrers: db.References(rows)}
-	if rows, err = ask(`SELECT DISTINCT 'view ' || v.oid::regclass FROM pg_depend d JOIN pg_rewrite r ON r.oid = d.objid JOIN pg_class v ON v.oid = r.ev_class
-		WHERE d.classid = 'pg_rewrite'::regclass AND d.refobjid = $1::regclass AND v.oid <> $1::regclass ORDER BY 1`); err != nil {
+	if a.Holds, err = q.Hanging(ctx, []string{`SELECT DISTINCT 'view ' || v.oid::regclass FROM pg_depend d JOIN pg_rewrite r ON r.oid = d.objid JOIN pg_class v ON v.oid = r.ev_class
+		WHERE d.classid = 'pg_rewrite'::regclass AND d.refobjid = $1::regclass AND v.oid <> $1::regclass ORDER BY 1`}, name); err != nil {
 		return nil, err
 	}
-	a.Holds = db.Words(rows)
-	for _, sql := range []string{
-		"SELECT 'index ' || indexrelid::regclass FROM pg_index WHERE indrelid = $1::regclass AND NOT indisprimary " +
-			"ORDER BY 1",
+	if a.Goes, err = q.Hanging(ctx, []string{
+		`SELECT 'index ' || indexrelid::regclass FROM pg_index WHERE indrelid = $1::regclass AND NOT indisprimary
+		ORDER BY 1`,
 		"SELECT 'trigger ' || tgname FROM pg_trigger WHERE tgrelid = $1::regclass AND NOT tgisinternal ORDER BY 1",
 		"SELECT 'policy ' || polname FROM pg_policy WHERE polrelid = $1::regclass ORDER BY 1",
 		"SELECT 'partition ' || inhrelid::regclass FROM pg_inherits WHERE inhparent = $1::regclass ORDER BY 1",
-		"SELECT 'constraint ' || conname FROM pg_constraint WHERE conrelid = $1::regclass AND contype IN ('c', 'f', " +
-			"'x') ORDER BY 1",
+		`SELECT 'constraint ' || conname FROM pg_constraint WHERE conrelid = $1::regclass AND contype IN ('c', 'f', 'x')
+		ORDER BY 1`,
 		`SELECT 'grant of ' || string_agg(x.privilege_type, ', ' ORDER BY x.privilege_type) || ' to ' || coalesce(r.rolname, 'PUBLIC')
 		FROM pg_class c, aclexplode(c.relacl) x LEFT JOIN pg_roles r ON r.oid = x.grantee WHERE c.oid = $1::regclass AND x.grantee <> c.relowner GROUP BY r.rolname ORDER BY 1`,
 		`SELECT DISTINCT CASE WHEN objsubid = 0 THEN 'comment of the table' ELSE 'comments of columns' END FROM pg_description
 		WHERE objoid = $1::regclass AND classoid = 'pg_class'::regclass ORDER BY 1`,
-	} {
-		if rows, err = ask(sql); err != nil {
-			return nil, err
-		}
-		a.Goes = append(a.Goes, db.Words(rows)...)
+	}, name); err != nil {
+		return nil, err
 	}
-	for _, sql := range []string{
+	a.Again, err = q.Hanging(ctx, []string{
 		// What a constraint has made comes with it; the primary key is the plan's.
 		`SELECT 'ALTER TABLE ' || $1::regclass || ' ADD CONSTRAINT ' || quote_ident(conname) || ' ' || pg_get_constraintdef(oid)
 		FROM pg_constraint WHERE conrelid = $1::regclass AND contype IN ('c', 'f', 'u', 'x') ORDER BY contype, conname`,
@@ -70,23 +58,13 @@ func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 		`SELECT 'COMMENT ON ' || CASE WHEN d.objsubid = 0 THEN 'TABLE ' || $1::regclass ELSE 'COLUMN ' || $1::regclass || '.' || quote_ident(a.attname) END ||
 		' IS ' || quote_literal(d.description) FROM pg_description d LEFT JOIN pg_attribute a ON a.attrelid = d.objoid AND a.attnum = d.objsubid
 		WHERE d.objoid = $1::regclass AND d.classoid = 'pg_class'::regclass ORDER BY 1`,
-	} {
-		if rows, err = ask(sql); err != nil {
-			return nil, err
-		}
-		a.Again = append(a.Again, db.Words(rows)...)
-	}
-	return a, nil
+	}, name)
+	return &a, err
 }
 
 // Attach implements db.Attacher.
 func (l *load) Attach(ctx context.Context) error {
-	for _, sql := range l.spec.Again {
-		if _, err := l.tx.Exec(ctx, sql); err != nil {
-			return l.d.fail("cannot make again what hung on the table: "+sql, err)
-		}
-	}
-	return nil
+	return l.d.questions(l.tx).Attach(ctx, l.spec.Again)
 }
 
 // stageName is the table that a refill of a table that others refer to goes into
@@ -106,9 +84,8 @@ func (l *load) inPlace(ctx context.Context) error {
 	for _, sql := range []string{
 		// Nobody may refer to a row anew meanwhile.
 		"LOCK TABLE " + l.final + " IN EXCLUSIVE MODE",
-		fmt.Sprintf("CREATE TEMPORARY TABLE %s (LIKE %s INCLUDING DEFAULTS INCLUDING CONSTRAINTS INCLUDING "+
-			"GENERATED INCLUDING "+
-			"INDEXES) ON COMMIT DROP", quote(stageName), l.final),
+		fmt.Sprintf("CREATE TEMPORARY TABLE %s (LIKE %s INCLUDING DEFAULTS INCLUDING CONSTRAINTS "+
+			"INCLUDING GENERATED INCLUDING INDEXES) ON COMMIT DROP", quote(stageName), l.final),
 		fmt.Sprintf("CREATE UNIQUE INDEX ON %s (%s)", l.table, strings.Join(key, ", ")),
 	} {
 		if _, err := l.tx.Exec(ctx, sql); err != nil {
