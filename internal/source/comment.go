@@ -102,10 +102,7 @@ func isDrawn(l []byte) bool { return len(bytes.Trim(l, "- +|")) == 0 }
 
 // fieldsOfLine is how many fields a line has under a delimiter.
 func fieldsOfLine(l []byte, d string, f delimited.Form) int {
-	if f.Delimiter = d; d == Blanks {
-		f.Delimiter, f.Blanks = " ", true
-	}
-	sp := delimited.NewSplitter(f)
+	sp := delimited.NewSplitter(separated(f, d))
 	var rec delimited.Record
 	sp.Reset(&delimited.Chunk{Data: l, Line: 1})
 	sp.Next(&rec)
@@ -133,7 +130,7 @@ func modalFields(lines [][]byte, d string, f delimited.Form) int {
 func aboutNumbers(marked, others [][]byte) int {
 	numbers := 0
 	for _, l := range others {
-		if v := strings.Trim(string(l), `"`); v == "" || dataLike(v) || isNumber(v) {
+		if v := strings.Trim(string(l), `"`); v == "" || isData(v) {
 			numbers++
 		}
 	}
@@ -159,9 +156,8 @@ func lineBegins(text []byte, d string) bool {
 // fields have digits or quotes, but for the first line. Where columns of fixed
 // width explain it, too, there have to be more of them.
 func numbersAfter(text []byte, whole bool, f delimited.Form, fixed bool) bool {
-	f.Delimiter, f.Blanks = " ", true
 	numbers, fields := 0, 0
-	for i, r := range sample(text, whole, f, 200) {
+	for i, r := range sample(text, whole, separated(f, Blanks), 200) {
 		if i == 0 || !r.filled() {
 			continue
 		}
@@ -186,10 +182,9 @@ func ragged(text []byte, whole bool, f delimited.Form) (best trial) {
 		if lineBegins(text, d) && d != "\t" {
 			continue
 		}
-		f.Delimiter = d
 		rows, with, fields, most := 0, 0, 0, 0
-		for _, r := range sampleWith(text, whole, f, sampleRecords, false) {
-			if r.blank || r.ruler || r.comment {
+		for _, r := range sampleWith(text, whole, separated(f, d), sampleRecords, false) {
+			if !r.record() {
 				continue
 			}
 			rows++

@@ -175,5 +175,8 @@ type sampleRow struct {
 	raw          string
 }
 
-// filled reports a row that is none of these.
-func (r *sampleRow) filled() bool { return !r.blank && !r.ruler && !r.empty && !r.comment }
+// record reports a row that is a record, if perhaps of delimiters only.
+func (r *sampleRow) record() bool { return !r.blank && !r.ruler && !r.comment }
+
+// filled reports a record that holds something.
+func (r *sampleRow) filled() bool { return r.record() && !r.empty }

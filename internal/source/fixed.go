@@ -3,6 +3,7 @@ package source
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"unicode/utf8"
 
 	"ambertray/internal/source/delimited"
@@ -162,17 +163,16 @@ func byBlanks(lines [][]byte) *columnsFound {
 	return found
 }
 
-// filledAlike reports whether each column holds something in at least a third of
-// the lines, and in the first.
-func filledAlike(lines [][]byte, starts []int) bool {
-	counts := make([]int, len(starts))
-	filled := 0
+// filledIn is in how many lines each column holds something, and how many lines there
+// are, but blank ones.
+func filledIn(lines [][]byte, starts []int) (counts []int, all int) {
+	counts = make([]int, len(starts))
 	s := delimited.NewSplitter(delimited.Form{Starts: starts})
 	for _, l := range lines {
 		if len(l) == 0 {
 			continue
 		}
-		filled++
+		all++
 		var rec delimited.Record
 		s.Reset(&delimited.Chunk{Data: l, Line: 1})
 		s.Next(&rec)
@@ -182,30 +182,20 @@ func filledAlike(lines [][]byte, starts []int) bool {
 			}
 		}
 	}
-	for _, n := range counts {
-		if n*3 < filled {
-			return false
-		}
-	}
-	return true
+	return counts, all
+}
+
+// filledAlike reports whether each column holds something in at least a third of
+// the lines.
+func filledAlike(lines [][]byte, starts []int) bool {
+	counts, all := filledIn(lines, starts)
+	return !slices.ContainsFunc(counts, func(n int) bool { return n*3 < all })
 }
 
 // filledAll reports whether each column holds something in every line.
 func filledAll(lines [][]byte, starts []int) bool {
-	s := delimited.NewSplitter(delimited.Form{Starts: starts})
-	for _, l := range lines {
-		var rec delimited.Record
-		s.Reset(&delimited.Chunk{Data: l, Line: 1})
-		if len(l) == 0 || !s.Next(&rec) {
-			continue
-		}
-		for _, f := range rec.Fields {
-			if len(f) == 0 {
-				return false
-			}
-		}
-	}
-	return true
+	counts, all := filledIn(lines, starts)
+	return !slices.ContainsFunc(counts, func(n int) bool { return n < all })
 }
 
 // takeColumns makes a text one of fixed columns.

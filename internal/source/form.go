@@ -32,15 +32,12 @@ func (s *Source) decideForm(text []byte, whole bool, known Known) error {
 	}
 	f := formOf(known)
 	s.decideComment(text, whole, known, &f)
-	if known.Delimiter != nil && *known.Delimiter == Blanks {
-		f.Delimiter, f.Blanks = " ", true
-		s.note("delimiter", delimiterWord(Blanks), "", true)
-	} else if known.Delimiter != nil {
-		f.Delimiter = *known.Delimiter
+	if known.Delimiter != nil {
+		f = separated(f, *known.Delimiter)
 		if err := f.Validate(); err != nil {
 			return &Problem{Source: s.Name, What: err.Error(), Decision: true}
 		}
-		s.note("delimiter", delimiterWord(f.Delimiter), "", true)
+		s.note("delimiter", delimiterWord(*known.Delimiter), "", true)
 	} else if done := s.findDelimiter(text, whole, known, &f); done {
 		return nil
 	}
@@ -67,6 +64,14 @@ func formOf(known Known) delimited.Form {
 	return f
 }
 
+// separated is a form with a delimiter, which may be [Blanks].
+func separated(f delimited.Form, d string) delimited.Form {
+	if f.Delimiter = d; d == Blanks {
+		f.Delimiter, f.Blanks = " ", true
+	}
+	return f
+}
+
 // A trial is what a text comes to with one delimiter.
 type trial struct {
 	delimiter   string
@@ -79,18 +84,15 @@ type trial struct {
 // try splits the text with a delimiter: does it give the same number of fields,
 // again and again?
 func try(text []byte, whole bool, f delimited.Form, d string) trial {
-	if f.Delimiter = d; d == Blanks {
-		f.Delimiter, f.Blanks = " ", true
-	}
 	t := trial{delimiter: d, fields: 1}
 	if d == "," || d == ";" {
 		all := bytes.Count(text, []byte(d))
 		t.spaced = all > 0 && bytes.Count(text, []byte(d+" ")) == all
 	}
 	counts := map[int]int{}
-	rows := sampleWith(text, whole, f, sampleRecords, false)
+	rows := sampleWith(text, whole, separated(f, d), sampleRecords, false)
 	for _, r := range rows {
-		if r.blank || r.ruler || r.comment {
+		if !r.record() {
 			continue
 		}
 		t.rows++
@@ -102,7 +104,7 @@ func try(text []byte, whole bool, f delimited.Form, d string) trial {
 		}
 	}
 	for _, r := range rows {
-		if len(r.fields) == t.fields && !r.blank && !r.ruler && !r.comment {
+		if len(r.fields) == t.fields && r.record() {
 			t.first = r.line
 			break
 		}
@@ -174,9 +176,7 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 	if best.fields < 2 {
 		best, second = ragged(text, whole, *f), trial{}
 	}
-	if f.Delimiter = best.delimiter; best.delimiter == Blanks {
-		f.Delimiter, f.Blanks = " ", true
-	}
+	*f = separated(*f, best.delimiter)
 	if best.fields < 2 {
 		s.note("delimiter", "none", "no character separates the first records into the same number of fields", false)
 		return false
@@ -214,8 +214,7 @@ func byRuns(text []byte, whole bool, f delimited.Form, best trial, fixed *column
 // inQuotes reports whether a tenth of the rows, or any where one will do, have fields in
 // quotes, if blanks separate them.
 func inQuotes(text []byte, whole bool, f delimited.Form, one bool) bool {
-	f.Delimiter, f.Blanks = " ", true
-	rows := sample(text, whole, f, 100)
+	rows := sample(text, whole, separated(f, Blanks), 100)
 	n := 0
 	for _, r := range rows {
 		if r.quoted > 0 && r.fault == delimited.NoFault {
@@ -227,8 +226,7 @@ func inQuotes(text []byte, whole bool, f delimited.Form, one bool) bool {
 
 // tears reports whether a delimiter cuts through quotes in half of the rows.
 func tears(text []byte, whole bool, f delimited.Form, d string) bool {
-	f.Delimiter = d
-	rows := sample(text, whole, f, 100)
+	rows := sample(text, whole, separated(f, d), 100)
 	torn := 0
 	for _, r := range rows {
 		if r.fault == delimited.AfterQuote {

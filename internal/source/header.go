@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"math"
 	"regexp"
 	"slices"
@@ -291,23 +292,16 @@ func (h *head) alike(first int) string {
 	for c, f := range fields {
 		f = strings.TrimSpace(f)
 		numbers, filled, same, dates := 0, 0, 0, 0
-		for _, i := range below {
-			if c >= len(h.rows[i].fields) {
-				continue
-			}
-			v := strings.TrimSpace(h.rows[i].fields[c])
-			if v == "" {
-				continue
-			}
+		for v := range h.values(c, below) {
 			filled++
 			if v == f {
 				same++
 			}
 			if isNumber(v) {
 				numbers++
-			}
-			if len(v) == 4 && isNumber(v) {
-				dates++
+				if len(v) == 4 {
+					dates++
+				}
 			}
 		}
 		if filled > 0 && numbers == filled {
@@ -328,6 +322,19 @@ func (h *head) alike(first int) string {
 		return fmt.Sprintf("%q stands again in the same column below", reading.Shorten(again, 30))
 	}
 	return ""
+}
+
+// values are what a column holds in rows, where it holds something.
+func (h *head) values(c int, rows []int) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for _, i := range rows {
+			if f := h.rows[i].fields; c < len(f) {
+				if v := strings.TrimSpace(f[c]); v != "" && !yield(v) {
+					return
+				}
+			}
+		}
+	}
 }
 
 // yearsIn counts the fields that are years.
@@ -357,7 +364,7 @@ func (h *head) aboveOneColumn() int {
 		return 0
 	}
 	texts := 0
-	typed := func(v string) bool { return v == "" || dataLike(v) || isNumber(strings.TrimSpace(v)) }
+	typed := func(v string) bool { return v == "" || isData(v) }
 	for texts < len(h.filled) && !typed(h.rows[h.filled[texts]].fields[0]) {
 		texts++
 	}
@@ -452,14 +459,7 @@ func called(fields []string) bool {
 func (h *head) shaped(c int, f string, below []int) bool {
 	digits, capitals, filled := 0, 0, 0
 	length := -1
-	for _, i := range below {
-		if c >= len(h.rows[i].fields) {
-			continue
-		}
-		v := strings.TrimSpace(h.rows[i].fields[c])
-		if v == "" {
-			continue
-		}
+	for v := range h.values(c, below) {
 		filled++
 		if strings.ContainsAny(v, "0123456789") {
 			digits++
@@ -612,16 +612,14 @@ func repeats(fields []string) bool {
 
 var dated = regexp.MustCompile(`^\d{1,4}[-/.]\d{1,2}[-/.]\d{1,4}([ T]\d|$)|^\d{1,2}:\d\d(:\d\d)?$`)
 
-// dataLike reports a number, date or time.
-func dataLike(v string) bool {
+// isData reports a number, date or time.
+func isData(v string) bool {
 	v = strings.TrimSpace(v)
-	var n reading.NumberScan
-	if n.Scan([]byte(v)) {
-		// A year may head a column.
-		return !(len(v) == 4 && (v[:2] == "19" || v[:2] == "20"))
-	}
-	return v != "" && v[0] >= '0' && v[0] <= '9' && dated.MatchString(v)
+	return isNumber(v) || v != "" && v[0] >= '0' && v[0] <= '9' && dated.MatchString(v)
 }
+
+// dataLike reports data that is no year: that may head a column.
+func dataLike(v string) bool { return isData(v) && !isYear(strings.TrimSpace(v)) }
 
 // footerWords begin a record that sums up instead of telling.
 var footerWords = regexp.MustCompile(`(?i)^\W*(((grand|sub|overall)[ -]?)?totals?|sum|count|average|end of (file|report|data|list|extract)|eof|\d[\d,. ]* (rows?|records?|lines?)( (affected|selected|returned|exported))?|(rows?|records?)( count)?\s*[:=]\s*\d.*)\b`)

@@ -152,26 +152,27 @@ var Settings = []*Setting{
 		show: func(s *Source) (string, bool) { return s.Layout.Form.Comment, s.Layout.Form.Comment != "" }},
 	{Key: "short_records", option: "short-records",
 		Help: "records with fields left out at the end: reject, or null for what is left out",
-		put: func(k *Known, v string) error {
-			null := v == "null"
-			k.ShortNull = &null
-			if v != "null" && v != "reject" {
-				return allowed(fmt.Errorf("%q is neither", v), "use reject or null")
-			}
-			return nil
+		put: func(k *Known, v string) (err error) {
+			k.ShortNull, err = either(v, "reject", "null")
+			return err
 		},
 		show: func(s *Source) (string, bool) { return "null", s.Layout.ShortNull }},
 	{Key: "blank_records", option: "blank-records",
 		Help: "records of delimiters only: skip (and count), or keep as rows of nulls",
-		put: func(k *Known, v string) error {
-			keep := v == "keep"
-			k.KeepBlank = &keep
-			if v != "keep" && v != "skip" {
-				return allowed(fmt.Errorf("%q is neither", v), "use skip or keep")
-			}
-			return nil
+		put: func(k *Known, v string) (err error) {
+			k.KeepBlank, err = either(v, "skip", "keep")
+			return err
 		},
 		show: func(s *Source) (string, bool) { return "keep", s.Layout.KeepBlank }},
+}
+
+// either reads one of two words, the second of which is true.
+func either(v, no, yes string) (*bool, error) {
+	is := v == yes
+	if v != no && v != yes {
+		return &is, allowed(fmt.Errorf("%q is neither", v), "use "+no+" or "+yes)
+	}
+	return &is, nil
 }
 
 // SettingOf finds a setting by its key, or returns nil.

@@ -8,10 +8,7 @@ import (
 // fixedFields reads the line that starts at i as fields of fixed width, and
 // returns the offset of the line feed that ends it.
 func (s *Splitter) fixedFields(rec *Record, i int) int {
-	end := len(s.data)
-	if n := bytes.IndexByte(s.data[i:], '\n'); n >= 0 {
-		end = i + n
-	}
+	end := s.lineEnd(i)
 	line := withoutReturn(s.data[i:end])
 	if len(bytes.TrimLeft(line, " ")) == 0 {
 		rec.Fields = append(rec.Fields, line[:0]) // a blank line is no record
