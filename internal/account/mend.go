@@ -60,8 +60,8 @@ func Mend(ctx context.Context, job MendJob) (*Mended, error) {
 	if err != nil {
 		return nil, err
 	}
-	m.out.Tried += len(m.refused)
-	if m.out.Tried == len(m.refused) {
+	none := m.out.Tried == 0
+	if m.out.Tried += len(m.refused); none {
 		os.Remove(job.Entry.Path(name))
 		m.out.Receipt, m.out.Refused = job.Receipt, m.refused
 		return m.out, nil

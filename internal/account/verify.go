@@ -176,10 +176,6 @@ func checkSources(r *tray.Receipt) (out []SourceCheck) {
 // checkSource reads a file again.
 func checkSource(s tray.Source) SourceCheck {
 	c := SourceCheck{Path: s.Path, Answer: Agrees, Text: "its bytes are those that were loaded"}
-	path := s.Path
-	if _, err := os.Stat(path); err != nil && s.File != "" {
-		path = s.File
-	}
 	switch {
 	case s.Path == source.Stdin:
 		c.Answer, c.Text = Unknown, "it was standard input, which cannot be read again"
@@ -187,6 +183,10 @@ func checkSource(s tray.Source) SourceCheck {
 	case source.IsLink(s.Path):
 		c.Answer, c.Text = Unknown, "it was fetched from a link, which is not done again"
 		return c
+	}
+	path := s.Path
+	if _, err := os.Stat(path); err != nil && s.File != "" {
+		path = s.File
 	}
 	src := &source.Source{Name: s.Path, Path: path}
 	sum, err := src.Sum()

@@ -17,13 +17,14 @@ import (
 	"strings"
 	"syscall"
 
+	"github.com/spf13/cobra"
+
 	"ambertray/internal/desk"
 	"ambertray/internal/load"
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/source"
 	"ambertray/internal/tray"
-	"github.com/spf13/cobra"
 )
 
 // Exit statuses.

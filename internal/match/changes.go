@@ -91,11 +91,11 @@ func Uncovered(sources []*source.Source, p *plan.Plan) (out []Change) {
 			what, key = "member", "a pattern under member:"
 		}
 		for _, name := range s.Others {
-			if at := [2]string{s.Path, name}; known[name] || taken[at] || p.Made(s) {
+			at := [2]string{s.Path, name}
+			if known[name] || taken[at] || p.Made(s) {
 				continue
-			} else {
-				taken[at] = true
 			}
+			taken[at] = true
 			c := Change{Source: s.Name, Weight: Caution,
 				Text: fmt.Sprintf("its %s %q is not loaded: the plan does not name it", what, name)}
 			if made {

@@ -305,14 +305,12 @@ func (m *Mapping) widen(i int, x *Pairing, longest int, opt MapOptions, t *db.Ta
 			d.Type(dialect.Column{Name: x.Column, Type: typ, ASCII: !pc.Unicode}, false), pc.Required)
 	}
 	switch {
-	case opt.Widen && (d.WidensWithin || d.LooseLengths):
-		pc.Type = typ.String()
-		x.Weight = Caution
-		if x.Text += "; the column is made " + typ.String(); d.LooseLengths {
-			x.Text = strings.TrimSuffix(x.Text, "the column is made "+typ.String()) + d.Title +
-				" keeps them as they are, whatever the column's type says"
-			return
-		}
+	case opt.Widen && d.LooseLengths:
+		pc.Type, x.Weight = typ.String(), Caution
+		x.Text += "; " + d.Title + " keeps them as they are, whatever the column's type says"
+	case opt.Widen && d.WidensWithin:
+		pc.Type, x.Weight = typ.String(), Caution
+		x.Text += "; the column is made " + typ.String()
 		m.Alter = append(m.Alter, sql)
 	case d.LooseLengths:
 		x.Do = "with --widen they are loaded all the same"

@@ -44,35 +44,33 @@ func asOne(sources []*source.Source) []Source {
 		return forms
 	}
 	// How most are written: the settings, but for which part it is.
-	common := func(f Source) map[string]string {
-		m := maps.Clone(f.Settings)
+	var ways []map[string]string
+	var many []int                // forms of each way
+	of := make([]int, len(forms)) // the way of each
+	for i, f := range forms {
+		way := maps.Clone(f.Settings)
 		if asked.Sheet != "" {
-			m["sheet"] = asked.Sheet
+			way["sheet"] = asked.Sheet
 		}
-		return m
+		k := slices.IndexFunc(ways, func(w map[string]string) bool { return maps.Equal(w, way) })
+		if k < 0 {
+			k = len(ways)
+			ways, many = append(ways, way), append(many, 0)
+		}
+		many[k]++
+		of[i] = k
 	}
-	best, most := 0, 0
-	for i := range forms {
-		n := 0
-		for k := range forms {
-			if maps.Equal(common(forms[i]), common(forms[k])) {
-				n++
-			}
-		}
-		if n > most {
-			best, most = i, n
-		}
-	}
-	all := Source{File: forms[0].File, Settings: common(forms[best])}
+	most := slices.Index(many, slices.Max(many))
+	all := Source{File: forms[0].File, Settings: ways[most]}
 	if asked.File != "" {
 		all.File = asked.File
 	}
 	out := []Source{all}
-	for _, f := range forms {
+	for i, f := range forms {
 		if !slices.ContainsFunc(out[0].Seen, f.Seen[0].Is) {
 			out[0].Seen = append(out[0].Seen, f.Seen[0])
 		}
-		if !maps.Equal(common(f), all.Settings) {
+		if of[i] != most {
 			out = append(out, f)
 		}
 	}
