@@ -35,34 +35,31 @@ func (l *loading) survey(ctx context.Context) error {
 		return l.refilled()
 	}
 	if n := len(around.Referrers); n > 0 {
-		return need("%s: %s: %s\n  a table that others refer to cannot be replaced; use --mode refill, which keeps "+
-			"it, "+
-			"or drop the %s first. Nothing was changed", l.where(),
-			phrase.Count(int64(n), "foreign "+
-				"key")+referTo(n), references(around.Referrers), map[bool]string{true: "key", false: "keys"}[n == 1])
+		keys, them := "foreign keys of other tables refer to it", "keys"
+		if n == 1 {
+			keys, them = "foreign key of another table refers to it", "key"
+		}
+		return need("%s: %s %s: %s\n  a table that others refer to cannot be replaced; use --mode refill, "+
+			"which keeps it, or drop the %s first. Nothing was changed", l.where(), phrase.Grouped(int64(n)), keys,
+			references(around.Referrers), them)
 	}
 	if len(around.Holds) > 0 {
 		return need("%s: other objects hang on it: %s\n  use --mode refill, which keeps the table, or drop them "+
-			"first. "+
-			"Nothing was changed", l.where(), strings.Join(around.Holds, "; "))
+			"first. Nothing was changed", l.where(), strings.Join(around.Holds, "; "))
 	}
-	if len(around.Goes) > 0 {
-		l.hung = append(l.hung, profile.Finding{Weight: profile.Caution, Code: profile.CodeGoesWithTable,
-			Count: int64(len(around.Goes)), Text: "with the table that is replaced go: " +
-				strings.Join(around.Goes, "; ") + map[bool]string{
-				true: "; made again after the rows are " +
-					"in: " + phrase.Count(int64(len(around.Again)), "statement")}[l.req.KeepAttached],
-			Do: map[bool]string{true: "--keep-attached makes again what can " +
-				"be"}[!l.req.KeepAttached && len(around.Again) > 0]})
+	if len(around.Goes) == 0 {
+		return nil
 	}
+	f := profile.Finding{Weight: profile.Caution, Code: profile.CodeGoesWithTable, Count: int64(len(around.Goes)),
+		Text: "with the table that is replaced go: " + strings.Join(around.Goes, "; ")}
+	switch n := len(around.Again); {
+	case l.req.KeepAttached:
+		f.Text += "; made again after the rows are in: " + phrase.Count(int64(n), "statement")
+	case n > 0:
+		f.Do = "--keep-attached makes again what can be"
+	}
+	l.hung = append(l.hung, f)
 	return nil
-}
-
-func referTo(n int) string {
-	if n == 1 {
-		return " of another table refers to it"
-	}
-	return " of other tables refer to it"
 }
 
 func references(list []db.Reference) string {
@@ -98,8 +95,7 @@ func (l *loading) refersToLoaded() error {
 		for _, c := range r.To {
 			if !slices.ContainsFunc(l.job.Spec.Table.Columns, func(x dialect.Column) bool { return x.Name == c }) {
 				return need("%s: %s refers to its column %s, which the file does not have\n  the rows could not be "+
-					"known "+
-					"again; nothing was changed", l.where(), r, c)
+					"known again; nothing was changed", l.where(), r, c)
 			}
 		}
 	}

@@ -235,11 +235,14 @@ func (e *severalTables) Error() string {
 		"sheet with --sheet", e.in.Names[0], phrase.Grouped(int64(len(e.parts))))
 }
 
-// each is the input of one of the tables.
-func (e *severalTables) each(i int) Input {
-	one := e.in
-	one.Names, one.Known.Sheet, one.Tables = []string{e.parts[i].file}, e.parts[i].known.Sheet, ""
-	return one
+// inputs are those of the tables.
+func (e *severalTables) inputs() (out []Input) {
+	for _, p := range e.parts {
+		one := e.in
+		one.Names, one.Known.Sheet, one.Tables = []string{p.file}, p.known.Sheet, ""
+		out = append(out, one)
+	}
+	return out
 }
 
 // A part is a file, or a sheet of one, that is a source.

@@ -14,27 +14,37 @@ import (
 // keepLedger sees whether the schema has a ledger, or makes it where that is asked
 // for: then every load into the schema is written into it.
 func (l *loading) keepLedger(ctx context.Context) error {
-	s, is := l.conn.(db.Ledgerer)
-	if !is {
-		return nil
-	}
 	schema := l.in.Plan.Table.Schema
-	found, err := l.conn.Find(ctx, schema, db.LedgerTable)
-	if err != nil {
+	book, has, err := ledgerOf(ctx, l.conn, schema)
+	switch {
+	case err != nil || book == nil:
 		return err
-	}
-	book := s.Ledger(schema)
-	if found == nil && l.req.Ledger && !l.req.DryRun {
+	case !has && (!l.req.Ledger || l.req.DryRun):
+		return nil
+	case !has:
 		if err := book.Make(ctx); err != nil {
 			return err
 		}
 		l.tell(NoteEvent{"the table " + db.Qualified(schema, db.LedgerTable) +
 			" is made: from now on it has a row for each source of each load into this schema"})
-	} else if found == nil {
-		return nil
 	}
-	l.ledger, l.job.Ledger, l.job.By = &book, true, whoami()
+	l.ledger, l.job.Ledger, l.job.By = book, true, whoami()
 	return nil
+}
+
+// ledgerOf is the ledger of a schema, and whether it has been made; nil: the
+// database can have none.
+func ledgerOf(ctx context.Context, conn db.Session, schema string) (book *db.Ledger, has bool, err error) {
+	s, is := conn.(db.Ledgerer)
+	if !is {
+		return nil, false, nil
+	}
+	found, err := conn.Find(ctx, schema, db.LedgerTable)
+	if err != nil {
+		return nil, false, err
+	}
+	l := s.Ledger(schema)
+	return &l, found != nil, nil
 }
 
 // whoami is the user and the machine.
@@ -49,9 +59,8 @@ func whoami() string {
 	return name + "@" + host
 }
 
-// inLedger stops a load that would add a file to a table that has it already, as the
-// database's own ledger tells, whoever loaded it.
-func (l *loading) inLedger(ctx context.Context) error {
+// inLedger is notAgain, as the database's own ledger tells, whoever loaded it.
+func (l *loading) inLedger(ctx context.Context, sum summer) error {
 	if l.ledger == nil || l.found == nil {
 		return nil
 	}
@@ -68,11 +77,11 @@ func (l *loading) inLedger(ctx context.Context) error {
 		if src.Flows() && src.FileSize == 0 || !slices.ContainsFunc(rows, same) {
 			continue
 		}
-		sum, err := src.Sum()
+		its, err := sum(src)
 		if err != nil {
 			return err
 		}
-		i := slices.IndexFunc(rows, func(r db.LedgerRow) bool { return r.SHA256 == sum && r.Part == src.Part() })
+		i := slices.IndexFunc(rows, func(r db.LedgerRow) bool { return r.SHA256 == its && r.Part == src.Part() })
 		if i < 0 {
 			continue
 		}
@@ -83,10 +92,9 @@ func (l *loading) inLedger(ctx context.Context) error {
 			what += fmt.Sprintf("; the table has %s now, and had %s after the last load", phrase.Count(now, "row"),
 				phrase.Grouped(last))
 		}
-		if !l.req.DryRun {
-			return need("%s\n  say --again to load it nevertheless; nothing was changed", what)
+		if err := l.isIn(what); err != nil {
+			return err
 		}
-		l.tell(NoteEvent{what})
 	}
 	return nil
 }

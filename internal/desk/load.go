@@ -230,16 +230,18 @@ func (d *Desk) Load(ctx context.Context, r LoadRequest) (*LoadAnswer, error) {
 			"by its file or sheet", r.Wishes.Table, phrase.Count(int64(len(several.parts)), "source"))
 	}
 	answer.Each = []*LoadAnswer{}
-	for i := range several.parts {
-		r.Input = several.each(i)
+	for i, in := range several.inputs() {
+		r.Input = in
 		one, err := d.loadOne(ctx, r)
 		if answer.Each = append(answer.Each, one); err == nil {
 			continue
 		}
 		if i > 0 && !r.DryRun {
-			err = fmt.Errorf("%w\n  before it, %s loaded, which %s committed", err,
-				phrase.Count(int64(i), "table")+map[bool]string{true: " was", false: " were"}[i == 1],
-				map[bool]string{true: "is", false: "are"}[i == 1])
+			before := "1 table was loaded, which is committed"
+			if i > 1 {
+				before = phrase.Grouped(int64(i)) + " tables were loaded, which are committed"
+			}
+			err = fmt.Errorf("%w\n  before it, %s", err, before)
 		}
 		return answer, err
 	}
@@ -263,19 +265,12 @@ func (d *Desk) loadOne(ctx context.Context, r LoadRequest) (*LoadAnswer, error) 
 	if !r.DryRun || !l.toBeMade() {
 		var no *db.Error
 		err := l.meet(ctx)
-		if errors.As(err, &no) && no.Missing && r.DryRun && r.Into.Create && r.Mode.New() && r.Like == "" {
+		if errors.As(err, &no) && no.Missing && r.DryRun && r.Into.Create && r.destination() == intoNew {
 			err = nil // the load would make the database first
 		}
 		if err != nil {
 			return l.answer, err
 		}
-	}
-	if r.DryRun && r.Mode.New() && r.Like == "" {
-		l.foundOut()
-		if err := strictly(r.Strict, l.cautions); err != nil {
-			return l.answer, err
-		}
-		return l.answer, l.dryRun(ctx)
 	}
 	if r.ByPosition {
 		if err := l.firstLine(ctx); err != nil {
@@ -288,8 +283,14 @@ func (d *Desk) loadOne(ctx context.Context, r LoadRequest) (*LoadAnswer, error) 
 			return l.answer, err
 		}
 	}
-	if err := strictly(r.Strict, l.cautions); err != nil || r.DryRun {
+	if err := strictly(r.Strict, l.cautions); err != nil {
 		return l.answer, err
+	}
+	if r.DryRun && r.destination() == intoNew {
+		return l.answer, l.dryRun(ctx)
+	}
+	if r.DryRun {
+		return l.answer, nil
 	}
 	if err := l.goOn(ctx); err != nil {
 		return l.answer, err
@@ -308,21 +309,22 @@ func (l *loading) check() error {
 	default:
 		return need("--mode %q: use create, append, refill or replace", string(r.Mode))
 	}
-	if d := connect.Of(r.Into.URL); r.SlowPath && d != nil && !d.SlowPath {
+	d := connect.Of(r.Into.URL) // nil: connecting will say what is wrong with it
+	if r.SlowPath && d != nil && !d.SlowPath {
 		return need("--slow-path: %s has only one way to load\n  leave it out", d.Title)
 	}
 	if r.ByPosition && r.destination() == intoNew {
 		return need("--by-position: a new table has the columns of the file\n  " +
 			"it goes with --mode append and refill, and with --like")
 	}
-	if d := connect.Of(r.Into.URL); r.KeepAttached && (r.Mode != db.Replace || d != nil && !d.Attaches) {
+	if r.KeepAttached && (r.Mode != db.Replace || d != nil && !d.Attaches) {
 		return need("--keep-attached: it goes with --mode replace, in PostgreSQL and SQLite\n  leave it out")
 	}
 	if r.Widen && r.destination() == intoNew {
 		return need("--widen: the columns of a new table are made as the file needs them\n  " +
 			"it goes with --mode append and refill")
 	}
-	if d := connect.Of(r.Into.URL); r.Widen && d != nil && !d.WidensWithin && !d.LooseLengths {
+	if r.Widen && d != nil && !d.WidensWithin && !d.LooseLengths {
 		return need("--widen: %s commits a change of a table at once, which a load could not undo\n  "+
 			"the load says the statement; run it before", d.Title)
 	}
@@ -539,12 +541,11 @@ func (l *loading) connectOrMake(ctx context.Context, why purpose) (db.Session, e
 	r := l.req
 	conn, err := l.connect(ctx, r.Into, why)
 	var no *db.Error
-	if !errors.As(err, &no) || !no.Missing || l.Ask == nil || why != toLoad || !r.Mode.New() || r.Like != "" {
+	if !errors.As(err, &no) || !no.Missing || l.Ask == nil || why != toLoad || r.destination() != intoNew {
 		return conn, err
 	}
-	if err := l.confirm(ctx, Question{Code: MakesDatabase, Ask: l.answer.Into +
-		": the server does not have this database; is it to be created?", Answer: "say " +
-		"--create-database"}); err != nil {
+	if err := l.confirm(ctx, Question{Code: MakesDatabase, Answer: "say --create-database",
+		Ask: l.answer.Into + ": the server does not have this database; is it to be created?"}); err != nil {
 		return nil, err
 	}
 	r.Into.Create = true
@@ -555,13 +556,19 @@ func (l *loading) connectOrMake(ctx context.Context, why purpose) (db.Session, e
 // toBeMade reports whether the database is a file that the load would make.
 func (l *loading) toBeMade() bool {
 	d := connect.Of(l.req.Into.URL)
-	return d != nil && d.File && l.req.Mode.New() && l.req.Like == "" && !FileExists(connect.File(l.req.Into.URL))
+	return d != nil && d.File && l.req.destination() == intoNew && !FileExists(connect.File(l.req.Into.URL))
 }
 
 // where names the table in a message.
 func (l *loading) where() string {
 	t := l.in.Plan.Table
 	return fmt.Sprintf("%s: the table %s", l.answer.Into, db.Qualified(t.Schema, t.Name))
+}
+
+// watch tells, unless what it returns is called soon, that another session has to be
+// waited for.
+func (l *loading) watch(ctx context.Context) (done func()) {
+	return db.Watch(ctx, l.conn, func(who string) { l.waits(l.where(), who, l.req.Into) })
 }
 
 // meet connects, and sees whether the table is there as the mode wants it.
@@ -574,7 +581,7 @@ func (l *loading) meet(ctx context.Context) (err error) {
 	if l.conn, err = l.connectOrMake(ctx, why); err != nil {
 		return err
 	}
-	defer db.Watch(ctx, l.conn, func(who string) { l.waits(l.where(), who, r.Into) })()
+	defer l.watch(ctx)()
 	def := l.in.Plan.Definition()
 	if err := checkNames(l.conn.Dialect(), def); err != nil {
 		return err
@@ -606,10 +613,7 @@ func (l *loading) meet(ctx context.Context) (err error) {
 		return err
 	}
 	if r.Mode == db.Append && !r.Again {
-		if err := l.loadedBefore(); err != nil {
-			return err
-		}
-		if err := l.inLedger(ctx); err != nil {
+		if err := l.notAgain(ctx); err != nil {
 			return err
 		}
 	}
@@ -646,7 +650,7 @@ func (l *loading) meet(ctx context.Context) (err error) {
 // mapped pairs the columns of file and table, and stops where that cannot be.
 func (l *loading) mapped(ctx context.Context) error {
 	r, in := l.req, l.in
-	defer db.Watch(ctx, l.conn, func(who string) { l.waits(l.where(), who, r.Into) })()
+	defer l.watch(ctx)()
 	m, err := match.Map(ctx, in.Sources, in.Plan, l.like,
 		match.MapOptions{ByPosition: r.ByPosition, KeepIdentity: r.KeepIdentity, Tolerate: l.tolerate,
 			Profile: in.Profile, Dialect: l.conn.Dialect(), Widen: r.Widen})
@@ -758,7 +762,7 @@ func (l *loading) run(ctx context.Context) error {
 	if r.Mode == db.Append && !r.Again {
 		job.Begun = func() error { return l.loadedMeanwhile(ctx) }
 		if slices.ContainsFunc(in.Sources, (*source.Source).Flows) {
-			job.BeforeCommit = l.loadedBefore
+			job.BeforeCommit = func() error { return l.onTray((*source.Source).Sum) }
 		}
 	}
 	l.answer.Entry = entry

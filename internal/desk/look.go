@@ -128,9 +128,8 @@ func (d *Desk) Look(ctx context.Context, r LookRequest, begun func(*LookSource))
 		o, err := d.open(ctx, inputs[k], opening{profiled: true, once: true})
 		var several *severalTables
 		if errors.As(err, &several) {
-			for i := range several.parts {
-				inputs = slices.Insert(inputs, k+1+i, several.each(i))
-			}
+			inputs = slices.Replace(inputs, k, k+1, several.inputs()...)
+			k-- // the first of them is next
 			continue
 		}
 		var choice *source.Choice

@@ -143,11 +143,10 @@ func (d *Desk) stoppedJob(ctx context.Context, e *Entry, stops *tray.Stops,
 	if stops.Like != "" {
 		job.Spec.Like = &db.Name{Schema: stops.LikeSchema, Table: stops.Like}
 	}
-	if found, err := e.conn.Find(ctx, stops.Table.Schema, db.LedgerTable); err != nil {
+	if _, job.Ledger, err = ledgerOf(ctx, e.conn, stops.Table.Schema); err != nil {
 		return nil, nil, err
-	} else if found != nil {
-		job.Ledger, job.By = true, whoami()
 	}
+	job.By = whoami()
 	job.Receipt = load.Started(e.Name, in.Sources, stops.Database, d.Version, stops.Started)
 	job.Receipt.Table, job.Receipt.Decided, job.Receipt.Cautions = stops.Table, stops.Decided, stops.Cautions
 	return in, job, nil

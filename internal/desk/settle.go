@@ -26,18 +26,26 @@ func (d *Desk) settled(ctx context.Context, in Input, how opening) (*Opened, err
 		if q == nil {
 			return o, err
 		}
-		answer, err := d.Ask(ctx, *q)
+		answer, err := d.choose(ctx, *q)
 		if err != nil {
 			return nil, err
-		}
-		if !slices.ContainsFunc(q.Choices, func(c Choice) bool { return c.Answer == answer }) {
-			return nil, need("%s: %q is no answer\n  %s", q.Ask, answer, q.Answer)
 		}
 		if err := in.settle(q.settles, answer); err != nil {
 			return nil, err
 		}
 		d.tell(NoteEvent{"taken: --" + optionOf(q.settles) + " " + phrase.ShellWord(answer)})
 	}
+}
+
+// choose asks a question that has choices.
+func (d *Desk) choose(ctx context.Context, q Question) (answer string, err error) {
+	if answer, err = d.Ask(ctx, q); err != nil {
+		return "", err
+	}
+	if !slices.ContainsFunc(q.Choices, func(c Choice) bool { return c.Answer == answer }) {
+		return "", need("%s: %q is no answer\n  %s", q.Ask, answer, q.Answer)
+	}
+	return answer, nil
 }
 
 // questionOf is the first question with choices, or nil.
