@@ -228,6 +228,9 @@ func whereSkipped(o *desk.Opened, k source.Kind) string {
 		return ""
 	}
 	where := "above the header"
+	if o.First().Layout.Header == 0 {
+		where = "above the records"
+	}
 	if titles := o.First().Titles; len(o.Sources) == 1 && len(titles) > 0 {
 		where += ": " + shorten(strings.Join(titles, " ⏎ "), 60)
 	}

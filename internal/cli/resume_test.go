@@ -328,6 +328,16 @@ func TestLongPipes(t *testing.T) {
 			assert.Contains(t, piped(b, 2, "load", "remarks.yaml", "-", "--into", s.url, "--mode", "append"), "already, by the entry")
 			assert.Equal(t, "35999", queryRows(t, s.db, "SELECT count(*) FROM remarks")[0][0])
 		}
+		// So does the ledger know it, for whoever has another tray and a table that would take it.
+		b.write("twice.yaml", strings.Replace(plan, "name: remarks\n  key: [reading]\n", "name: twice\n", 1))
+		piped(b, 0, "load", "twice.yaml", "-", "--into", s.url, "--ledger")
+		out = piped(b, 2, "load", "twice.yaml", "-", "--into", s.url, "--mode", "append", "--tray", "other")
+		assert.Contains(t, out, "twice by the entry twice-")
+		assert.Contains(t, out, "says the table ambertray_ledger")
+		assert.NotContains(t, out, "and had")
+		assert.Equal(t, "36000", queryRows(t, s.db, "SELECT "+s.text("count(*)")+" FROM twice")[0][0])
+		s.exec(t, "DROP TABLE twice")
+		s.exec(t, "DROP TABLE ambertray_ledger")
 
 		s.exec(t, "DROP TABLE remarks")
 		require.NoError(t, os.RemoveAll(filepath.Join(b.dir, "tray")))

@@ -105,6 +105,19 @@ func TestFirstLineByPosition(t *testing.T) {
 		assert.Contains(t, r.err, "--header-row 0")
 		b.run(0, "load", "w2.csv", "--into", s.url, "--table", "words", "--mode", "append", "--by-position", "--header-row", "0")
 		assert.Equal(t, [][]string{{"Otter"}, {"Swan"}, {"Teal"}}, queryRows(t, s.db, "SELECT boat FROM words ORDER BY boat"))
+		// What is so of one file is not said of another that has the table's names.
+		b.write("w0.csv", "boat,lock\nCoot,Mill\n")
+		r = b.run(2, "load", "w0.csv", "w2.csv", "--into", s.url, "--table", "words", "--mode", "append", "--by-position", "--again", "--tables", "one")
+		assert.Contains(t, r.err, "w0.csv: its first line holds names of the table, and that of w2.csv does not")
+		// The line is named as it stands in the file, and titles above it are no records.
+		b.write("w3.csv", "Boats of May\n\nGull,Basin\nTern,Reach\nRuff,Wharf\n")
+		args := []string{"load", "w3.csv", "--into", s.url, "--table", "words", "--mode", "append", "--by-position"}
+		r = b.run(2, args...)
+		assert.Contains(t, r.err, "--header-row 3 for names, --header-row 0 for a record")
+		b.run(0, append(args, "--header-row", "0")...)
+		b.run(0, append(args, "--header-row", "3", "--again")...)
+		assert.Equal(t, [][]string{{"Gull", "1"}, {"Ruff", "2"}, {"Tern", "2"}}, queryRows(t, s.db,
+			"SELECT boat, "+s.text("count(*)")+" FROM words WHERE boat NOT IN ('Otter', 'Swan', 'Teal') GROUP BY boat ORDER BY boat"))
 	})
 }
 

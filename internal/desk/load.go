@@ -411,43 +411,67 @@ func (l *loading) firstLine(ctx context.Context) error {
 		return nil
 	}
 	records, unsure := 0, []string{}
+	named, other := "", "" // a source of either
+	lines := map[int64]bool{}
 	for _, s := range in.Sources {
 		if s.Layout.Header == 0 {
 			continue
 		}
-		switch match.First(s, in.Plan, l.like, match.MapOptions{KeepIdentity: r.KeepIdentity}) {
-		case match.Names:
-		case match.Record:
+		lines[s.Layout.Header] = true
+		first := match.First(s, in.Plan, l.like, match.MapOptions{KeepIdentity: r.KeepIdentity})
+		if first == match.Names {
+			named = s.Name
+			continue
+		}
+		if other = s.Name; first == match.Record {
 			records++
-		case match.CannotTell:
+		} else {
 			unsure = append(unsure, fmt.Sprintf("%s, line %d: %s", s.Name, s.Layout.Header,
 				reading.Shorten(strings.Join(s.Layout.Columns, " · "), 60)))
 		}
 	}
-	line := "0"
+	if named != "" && other != "" {
+		return need("%s: its first line holds names of the table, and that of %s does not\n  load them one by one, "+
+			"with --header-row; nothing was changed", named, other)
+	}
+	taken := "taken: --header-row 0"
 	switch {
 	case len(unsure) > 0:
+		const names, record = "names", "record"
+		option := "--header-row"
+		for line := range lines {
+			option = fmt.Sprintf("--header-row %d", line)
+		}
 		q := Question{Code: Code(profile.CodeHeaderUndecided), Evidence: unsure,
 			Ask: "no field of the first line is a column's name, and all of them would fit the table: is it names, " +
 				"or a record?",
-			Answer:  "say --header-row 1 for names, --header-row 0 for a record",
-			Choices: []Choice{{"1", "it is names", "--header-row 1"}, {"0", "it is a record", "--header-row 0"}}}
+			Answer:  "say " + option + " for names, --header-row 0 for a record",
+			Choices: []Choice{{names, "it is names", option}, {record, "it is a record", "--header-row 0"}}}
+		if len(lines) > 1 {
+			// One option cannot say it of sources whose names stand on different lines.
+			q.Answer = "say --header-row 0 for records; for names, load the files one by one with --header-row"
+			q.Choices[0].Option = ""
+		}
 		if l.Ask == nil {
 			return &Need{&OpenQuestions{in.First().Name, []Question{q}}}
 		}
-		answer, err := l.Ask(ctx, q)
+		answer, err := l.choose(ctx, q)
 		if err != nil {
 			return err
 		}
-		line = answer
+		if answer == names {
+			l.tell(NoteEvent{"taken: " + cmp.Or(q.Choices[0].Option, "the first lines are names")})
+			return nil
+		}
 	case records == 0:
 		return nil
+	default:
+		taken += ": the first line fits the table's types, and has none of its names"
 	}
-	if err := r.Input.settle("header", line); err != nil {
+	if err := r.Input.settle("header", "0"); err != nil {
 		return err
 	}
-	l.tell(NoteEvent{"taken: --header-row " + line + map[bool]string{
-		true: ": the first line fits the table's types, and has none of its names"}[len(unsure) == 0]})
+	l.tell(NoteEvent{taken})
 	return l.open(ctx)
 }
 
@@ -762,7 +786,7 @@ func (l *loading) run(ctx context.Context) error {
 	if r.Mode == db.Append && !r.Again {
 		job.Begun = func() error { return l.loadedMeanwhile(ctx) }
 		if slices.ContainsFunc(in.Sources, (*source.Source).Flows) {
-			job.BeforeCommit = func() error { return l.onTray((*source.Source).Sum) }
+			job.BeforeCommit = func() error { return l.notAgain(ctx) }
 		}
 	}
 	l.answer.Entry = entry

@@ -55,6 +55,11 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 		s.note("header", fmt.Sprintf("line %d", *known.Header), "", true)
 	case known.Header != nil:
 		s.note("header", "none", "", true)
+		if first, _, _ := h.candidate(); known.By == "" {
+			// What stands above the line that could be the header is no record: a person
+			// says of that line that it is none. A plan says itself what to skip.
+			l.Skip = h.above(first)
+		}
 	case s.ruled > 0:
 		header = h.onLine(s.ruled)
 		s.note("header", fmt.Sprintf("line %d", s.ruled), "the ruler stands under it", false)
@@ -164,48 +169,17 @@ func (h *head) find() int {
 			"every record has one field more, the first of which names the row; it is called "+rowName, false)
 		return filled[0]
 	}
-	first := 0 // in filled: the first row with as many fields as most
-	for first < len(filled)-1 && first < titleLimit && !h.like(len(rows[filled[first]].fields)) {
-		first++
-	}
-	if !h.like(len(rows[filled[first]].fields)) {
-		first = 0
-	}
-	if at := h.aboveOneColumn(); at > 0 {
-		first = at
-	}
-	if first > 0 && h.recordsAbove(first) {
-		first = 0 // the records have different numbers of fields
-	}
-	if at := h.underTitles(first); at > 0 {
-		first = at
-	}
+	first, named, why := h.candidate()
 	row := rows[filled[first]]
-	if named, _ := h.looksNamed(row.fields); !named && first > 0 {
-		// A header may have more or fewer names than the records fields.
-		above := rows[filled[first-1]]
-		if ok, _ := h.looksNamed(above.fields); ok && len(above.fields) > 1 && 2*len(above.fields) >= h.fields {
-			first--
-			row = above
-		}
-	}
-	named, why := h.looksNamed(row.fields)
-	if !named && first > 0 && len(filled) == first+1 {
-		first, named = 0, true
-	}
 	if !named {
 		h.note("header", "none", why, false)
 		// Without a header, rows above of another width are titles.
-		if first > 0 {
-			h.Layout.Skip = row.line - 1
-		}
+		h.Layout.Skip = h.above(first)
 		return -1
 	}
 	if data := h.alike(first); data != "" {
 		h.note("header", "none", data, false)
-		if first > 0 {
-			h.Layout.Skip = row.line - 1
-		}
+		h.Layout.Skip = h.above(first)
 		return -1
 	}
 	why = "its fields are all different, filled and no numbers or dates"
@@ -222,6 +196,48 @@ func (h *head) find() int {
 	}
 	h.note("header", fmt.Sprintf("line %d", row.line), why, false)
 	return filled[first]
+}
+
+// above is how many lines stand above the row of that index in filled, if rows do.
+func (h *head) above(first int) int64 {
+	if first == 0 {
+		return 0
+	}
+	return h.rows[h.filled[first]].line - 1
+}
+
+// candidate is the index in filled of the row below the titles, and whether it could
+// be the header, or why not.
+func (h *head) candidate() (first int, named bool, why string) {
+	rows, filled := h.rows, h.filled
+	// The first row with as many fields as most.
+	for first < len(filled)-1 && first < titleLimit && !h.like(len(rows[filled[first]].fields)) {
+		first++
+	}
+	if !h.like(len(rows[filled[first]].fields)) {
+		first = 0
+	}
+	if at := h.aboveOneColumn(); at > 0 {
+		first = at
+	}
+	if first > 0 && h.recordsAbove(first) {
+		first = 0 // the records have different numbers of fields
+	}
+	if at := h.underTitles(first); at > 0 {
+		first = at
+	}
+	row := rows[filled[first]]
+	if named, why = h.looksNamed(row.fields); !named && first > 0 {
+		// A header may have more or fewer names than the records fields.
+		above := rows[filled[first-1]]
+		if ok, _ := h.looksNamed(above.fields); ok && len(above.fields) > 1 && 2*len(above.fields) >= h.fields {
+			return first - 1, true, ""
+		}
+	}
+	if !named && first > 0 && len(filled) == first+1 {
+		return 0, true, ""
+	}
+	return first, named, why
 }
 
 // rowName is the name of a column that the header leaves out: what statistics

@@ -155,6 +155,19 @@ func TestGiven(t *testing.T) {
 	four := int64(3)
 	s = open(t, "x\ny\na;b\n3;4\n", Known{Delimiter: &d, Header: &four})
 	assert.Equal(t, []string{"a", "b"}, s.Layout.Columns)
+	// That no line is the header does not make records of the titles above; a plan, or
+	// whoever says so, does.
+	text := "Boats of May\n\nGull,Basin\nTern,Reach\nRuff,Wharf\n"
+	for name, known := range map[string]struct {
+		Known
+		titles int
+	}{"asked": {Known{Header: &h}, 1}, "with --skip": {Known{Header: &h, Skip: &h}, 0},
+		"by a plan": {Known{Header: &h, By: "the plan"}, 0}} {
+		s = open(t, text, known.Known)
+		rows, _ := data(t, s)
+		assert.Len(t, rows, 4-known.titles, name)
+		assert.Len(t, s.Titles, known.titles, name)
+	}
 }
 
 func TestEncodings(t *testing.T) {
