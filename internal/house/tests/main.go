@@ -1,6 +1,8 @@
 // Command tests reads what go test -json says, and says it as go test would: what
-// failed, with its output, and a line for each package. At the end it tells how
-// many tests ran and how many were skipped, and why.
+// failed, with its output, and a line for each package that has tests. At the end
+// it tells which tests were skipped and why, and last of all how many passed,
+// failed and were skipped, in the plain form "N passed, N failed, N skipped". A
+// run in which no test passed or failed is a failure.
 package main
 
 import (
@@ -21,13 +23,14 @@ type event struct {
 
 // account is what became of the tests.
 type account struct {
-	ran, failed int
-	skipped     map[string]int // by reason
-	output      map[string][]string
+	passed, failed int
+	skipped        map[string]int  // by reason
+	blamed         map[string]bool // packages with a failure
+	output         map[string][]string
 }
 
 func main() {
-	a := &account{skipped: map[string]int{}, output: map[string][]string{}}
+	a := &account{skipped: map[string]int{}, blamed: map[string]bool{}, output: map[string][]string{}}
 	d := json.NewDecoder(os.Stdin)
 	for {
 		var e event
@@ -42,7 +45,7 @@ func main() {
 		a.take(e)
 	}
 	a.tell()
-	if a.failed > 0 {
+	if a.failed > 0 || a.passed == 0 {
 		os.Exit(1)
 	}
 }
@@ -51,7 +54,7 @@ func (a *account) take(e event) {
 	key := e.Package + " " + e.Test
 	switch e.Action {
 	case "output", "build-output":
-		if e.Action == "build-output" || e.Test == "" && !strings.HasPrefix(e.Output, "ok ") && e.Output != "PASS\n" {
+		if e.Action == "build-output" || e.Test == "" && !ordinary(e.Output) {
 			fmt.Print(e.Output)
 			return
 		}
@@ -60,14 +63,14 @@ func (a *account) take(e event) {
 		if e.Test == "" {
 			fmt.Printf("ok    %s  %.1f s\n", e.Package, e.Elapsed)
 		} else {
-			a.ran++
+			a.passed++
 		}
 		delete(a.output, key)
 	case "fail":
-		a.failed++
-		if e.Test != "" {
-			a.ran++
+		if e.Test != "" || !a.blamed[e.Package] { // else its failed test is counted already
+			a.failed++
 		}
+		a.blamed[e.Package] = true
 		fmt.Print(strings.Join(a.output[key], ""))
 		fmt.Printf("FAIL  %s\n", key)
 	case "skip":
@@ -76,6 +79,12 @@ func (a *account) take(e event) {
 		}
 		delete(a.output, key)
 	}
+}
+
+// ordinary tells whether go test itself wrote a line about a package in which
+// nothing went wrong; this program says the same in its own words.
+func ordinary(line string) bool {
+	return line == "PASS\n" || strings.HasPrefix(line, "ok ") || strings.HasSuffix(line, "[no test files]\n")
 }
 
 // reason is what a test said when it was skipped.
@@ -97,9 +106,8 @@ func (a *account) tell() {
 		why = append(why, fmt.Sprintf("%d: %s", k, r))
 	}
 	slices.Sort(why)
-	fmt.Printf("tests: %d ran, %d failed, %d skipped (%.1f %%)\n", a.ran, a.failed, n,
-		100*float64(n)/float64(max(a.ran+n, 1)))
 	for _, w := range why {
-		fmt.Println("  skipped", w)
+		fmt.Println("skipped", w)
 	}
+	fmt.Printf("%d passed, %d failed, %d skipped\n", a.passed, a.failed, n)
 }
