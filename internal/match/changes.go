@@ -210,7 +210,7 @@ func form(ctx context.Context, src *source.Source) string {
 		what = append(what, fmt.Sprintf("delimited by '%s', not '%s'", source.DelimiterName(is.Form.Delimiter),
 			source.DelimiterName(was.Form.Delimiter)))
 	}
-	if !strings.EqualFold(was.Encoding, is.Encoding) {
+	if !strings.EqualFold(was.Encoding, is.Encoding) && (was.Encoding == "utf-8" || !found.EncodingGuessed()) {
 		what = append(what, fmt.Sprintf("in %s, not %s", is.Encoding, was.Encoding))
 	}
 	if was.Header != is.Header {

@@ -15,6 +15,7 @@ const (
 	CodeNULByte          Code = "nul-byte"
 	CodeBadEncoding      Code = "bad-encoding"
 	CodeEncodingGuessed  Code = "encoding-guessed"
+	CodeEncodingOpen     Code = "encoding-undecided"
 	CodeBlankLines       Code = "blank-lines"
 	CodeLimited          Code = "limited"
 	CodeNearMiss         Code = "near-miss"
@@ -75,6 +76,7 @@ var Codes = []Code{
 	CodeNULByte,
 	CodeBadEncoding,
 	CodeEncodingGuessed,
+	CodeEncodingOpen,
 	CodeBlankLines,
 	CodeLimited,
 	CodeNearMiss,
@@ -125,7 +127,8 @@ var Codes = []Code{
 func (c Code) DecidedByPlan() bool {
 	switch c { // others: remain with a plan
 	case CodeDatesUndecided, CodeMarkUndecided, CodeMarkAssumed, CodeMarkByOthers, CodeRenamed, CodeNearMiss,
-		CodeColumnsUndecided, CodeHeaderUndecided, CodeSeveralTables, CodeMixedDates, CodeMixedMarks, CodeAsShown:
+		CodeColumnsUndecided, CodeHeaderUndecided, CodeEncodingOpen, CodeSeveralTables, CodeMixedDates, CodeMixedMarks,
+		CodeAsShown:
 		return true
 	}
 	return false

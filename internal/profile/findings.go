@@ -8,7 +8,9 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"ambertray/internal/reading"
 	"ambertray/internal/source"
+	"ambertray/internal/source/charset"
 	"ambertray/internal/source/delimited"
 )
 
@@ -68,11 +70,27 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 	p.headerFindings(src.Layout.Columns)
 	p.widthFindings(len(src.Layout.Columns))
 	for _, fault := range slices.Sorted(maps.Keys(all.faults)) {
-		p.find(faultFinding(fault, all.faults[fault], src.Layout.Encoding))
+		p.find(faultFinding(fault, all.faults[fault], src))
 	}
 	if k := p.Skipped[source.BlankLine]; k > 0 && len(src.Layout.Columns) == 1 {
 		p.find(Finding{Weight: Caution, Code: CodeBlankLines, Count: k,
 			Text: group(k, "blank line") + " skipped; in a file of one column they may be meant as nulls"})
+	}
+	p.encodingFindings(src, all)
+}
+
+// encodingFindings are about an encoding that only the letters speak for.
+func (p *Profile) encodingFindings(src *source.Source, all *worker) {
+	if len(src.Possible) > 0 {
+		f := Finding{Weight: Blocker, Code: CodeEncodingOpen, Text: "the encoding is not certain; a line reads",
+			Do: "say which with --encoding, or another that you know"}
+		for i, x := range src.Possible {
+			text := reading.Shorten(x.Text, 60)
+			f.Text += fmt.Sprintf("%s '%s' in %s", []string{"", " or"}[min(i, 1)], text, x.Encoding)
+			f.Answers = append(f.Answers, Answer{"it reads " + text, "encoding", x.Encoding})
+		}
+		p.find(f)
+		return
 	}
 	for _, ev := range src.Evidence {
 		if ev.What == "encoding" && ev.Guess {
@@ -85,6 +103,24 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 				Do:       "if these look wrong, name the encoding with --encoding"})
 		}
 	}
+}
+
+// encodingAdvice is what to do about records that are not UTF-8.
+func encodingAdvice(e *examples, mixed string) string {
+	var text []byte
+	for _, x := range e.first {
+		text = append(append(text, x.Value...), '\n')
+	}
+	v, err := charset.Of(text, true)
+	switch {
+	case mixed != "":
+		return "--encoding " + mixed + " reads them, and leaves all that is UTF-8 as it is"
+	case err == nil && v.Mixed != "":
+		return "--encoding " + v.Mixed + " reads them, and leaves all that is UTF-8 as it is"
+	case err == nil && v.Guess && len(v.Others) == 0:
+		return "if the file is not UTF-8, name its encoding: these look like --encoding " + v.Encoding
+	}
+	return "if the file is not UTF-8, name its encoding, for instance --encoding windows-1252"
 }
 
 // cellFindings are about what a sheet's cells have beside their values.
@@ -171,7 +207,7 @@ func (p *Profile) shortened(columns int) string {
 }
 
 // faultFinding is about records that do not read as one.
-func faultFinding(fault delimited.Fault, e *examples, encoding string) Finding {
+func faultFinding(fault delimited.Fault, e *examples, src *source.Source) Finding {
 	f := Finding{Weight: Caution, Count: e.count, Examples: e.first, Do: "such records become rejects"}
 	switch fault {
 	case delimited.AfterQuote:
@@ -192,10 +228,10 @@ func faultFinding(fault delimited.Fault, e *examples, encoding string) Finding {
 	case delimited.BadEncoding:
 		f.Code = CodeBadEncoding
 		f.Text = fmt.Sprintf("%s that are not %s; the first on line %d, %s",
-			groupIs(e.count, "record has bytes", "records have bytes"), encoding,
+			groupIs(e.count, "record has bytes", "records have bytes"), src.Layout.Encoding,
 			e.first[0].Line, WrongByte(e.first[0].Value))
-		if encoding == "utf-8" {
-			f.Do += "; if the file is not UTF-8, name its encoding, for instance --encoding windows-1252"
+		if src.Layout.Encoding == "utf-8" {
+			f.Do += "; " + encodingAdvice(e, src.Mixed)
 		}
 		for i := range f.Examples {
 			f.Examples[i].Value = strings.ToValidUTF8(f.Examples[i].Value, "\ufffd")

@@ -24,7 +24,7 @@ func (s *Source) detect(ctx context.Context, known Known) error {
 	if err != nil {
 		return &Problem{Source: s.Name, What: "cannot be read", Err: cause(err)}
 	}
-	if err := s.decideEncoding(head, known); err != nil {
+	if err := s.decideEncoding(head, whole, known); err != nil {
 		return err
 	}
 	for size := sampleSize; ; size *= 4 {

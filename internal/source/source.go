@@ -52,6 +52,10 @@ type Source struct {
 	HeaderRuler bool
 	// Undecided is what has to be decided before anything can be loaded, or nil.
 	Undecided *Undecided
+	// Possible are encodings that are as likely as the one taken; empty if none is.
+	Possible []Possible
+	// Mixed is an encoding in which all of a text that is UTF-8 only in part can be read.
+	Mixed string
 	// Doubt is set where the header was assumed, not recognised.
 	Doubt string
 
@@ -80,6 +84,9 @@ func IsPattern(name string) bool { return strings.ContainsAny(name, "*?[") }
 
 // ManySheets reports whether a name stands for several sheets of a workbook.
 func ManySheets(name string) bool { return name == "all" || IsPattern(name) }
+
+// Possible is an encoding that a text may be in, and how a line of it reads then.
+type Possible struct{ Encoding, Text string }
 
 // An Undecided form is one that the evidence does not decide.
 type Undecided struct{ What, Do string }
