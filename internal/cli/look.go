@@ -195,14 +195,26 @@ func factsOf(o *desk.Opened) (facts []fact) {
 		}
 	}
 	if len(p.Keys) == 0 {
-		if p.Records > 1 {
+		switch {
+		case p.Records >= profile.Few:
 			facts = append(facts, fact{"key", "none", "no column is unique and never blank"})
+		case p.Records > 0:
+			facts = append(facts, fact{"key", "none",
+				fmt.Sprintf("fewer than %d records do not tell, nor which columns are never blank", profile.Few)})
 		}
 		return facts
 	}
 	var names []string
 	for _, k := range p.Keys[:min(len(p.Keys), 3)] {
 		names = append(names, strings.Join(k, " + "))
+	}
+	if c := p.ColumnOf(p.Keys[0]); c != nil && !p.KeyLike(c) {
+		is := " is"
+		if len(names) > 1 {
+			is = " are"
+		}
+		return append(facts, fact{"key", "none", strings.Join(names, ", ") + is + " unique and never blank, but " +
+			"perhaps by chance; --key takes it"})
 	}
 	why := "unique and never blank"
 	if len(names) > 1 {

@@ -104,7 +104,7 @@ func TestModes(t *testing.T) {
 		into := []string{"--into", s.url, "--table", "tolls"}
 		load := func(code int, args ...string) tray.Receipt { return b.loaded(code, append(args, into...)...) }
 
-		rec := load(0, "a.csv")
+		rec := load(0, "a.csv", "--key", "id")
 		assert.Equal(t, first, s.rows(t, "tolls"))
 		assert.EqualValues(t, 3, rec.Table.Rows)
 		b.run(2, append([]string{"load", "a.csv"}, into...)...)
@@ -129,6 +129,9 @@ func TestModes(t *testing.T) {
 		load(0, "a.csv", "--mode", "refill", "--yes")
 		assert.Equal(t, first, s.rows(t, "tolls"))
 		load(0, "b.csv", "--mode", "replace", "--yes")
+		keyed := b.run(2, append([]string{"load", "a.csv", "--mode", "append", "--again", "--key", "id"}, into...)...)
+		assert.Contains(t, keyed.err, "not its primary key", "which a load would not make")
+		load(0, "b.csv", "--mode", "replace", "--yes", "--key", "id")
 		assert.Len(t, s.rows(t, "tolls"), 2)
 		b.run(2, "load", "a.csv", "--into", s.url, "--table", "none", "--mode", "append")
 
@@ -474,7 +477,7 @@ func TestPasswordsAreNeverShown(t *testing.T) {
 				all.WriteString(r.out + r.err)
 				return r
 			}
-			assert.Contains(t, try(0, s.url).out, "verdict  clear")
+			assert.Contains(t, try(0, s.url, "--key", "id").out, "verdict  clear")
 			try(2, s.url)
 			wrong := strings.Replace(s.url, testdb.Password, "wrong-"+testdb.Password, 1)
 			assert.Contains(t, try(1, wrong).err, "check user and password")

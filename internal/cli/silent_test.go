@@ -152,14 +152,26 @@ func TestWiden(t *testing.T) {
 	})
 }
 
-// What a careful person would see: telephone numbers are no numbers, and the key is the
-// column that identifies records, whatever its name is.
+// What a careful person would see: telephone numbers and postal codes are no numbers,
+// the key is the column that identifies records, whatever its name is, and few records
+// tell neither of a key nor that a column is never blank.
 func TestCarefulDecisions(t *testing.T) {
 	b := newBench(t)
 	b.write("p.csv", "name,phone\nMarsh,+4930123456\nReed,+4930654321\nHill,+442071234567\n")
 	b.run(0, "load", "p.csv", "--into", "sqlite:p.db")
 	assert.Equal(t, [][]string{{"+4930123456"}}, b.query("p.db", "SELECT phone FROM p WHERE name = 'Marsh'"))
-	b.write("t.csv", "id,id,toll\nx,1,2.5\nx,2,3.5\nx,3,3.5\n")
+	assert.Equal(t, [][]string{{"0"}}, b.query("p.db", "SELECT sum(pk + \"notnull\") FROM pragma_table_info('p')"))
+	q := "id,Telefon,zip code\n"
+	for i := range 60 {
+		q += fmt.Sprintf("%d,30%d,%d\n", i, 4000+i, 10000+i)
+	}
+	b.write("q.csv", q)
+	b.run(0, "load", "q.csv", "--into", "sqlite:q.db")
+	assert.Equal(t, [][]string{{"text", "text"}}, b.query("q.db", "SELECT typeof(telefon), typeof(zip_code) FROM q LIMIT 1"))
+	b.query("q.db", "CREATE TABLE w (id INTEGER, telefon INTEGER, zip_code INTEGER)") // in a table they are what it says
+	b.run(0, "load", "q.csv", "--into", "sqlite:q.db", "--table", "w", "--mode", "append")
+	assert.Equal(t, [][]string{{"integer", "60"}}, b.query("q.db", "SELECT typeof(telefon), count(*) FROM w"))
+	b.write("t.csv", "id,id,toll\nx,1,2.5\nx,2,3.5\nx,3,3.5\nx,4,3.5\nx,5,1\n")
 	b.run(0, "plan", "t.csv", "-o", "t.yaml")
 	assert.Contains(t, b.read("t.yaml"), "key: [id_2]")
 	b.run(0, "load", "t.yaml", "--into", "sqlite:t.db")

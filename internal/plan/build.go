@@ -150,7 +150,7 @@ func (b *builder) key() error {
 	case len(b.prof.Keys) > 0:
 		first := b.prof.Keys[0]
 		i := b.identifies(first[0])
-		if len(first) == 1 && !b.leave[i] && keyLike(b.headers[i], i) {
+		if len(first) == 1 && !b.leave[i] && b.prof.KeyLike(b.prof.Columns[i]) {
 			t.Key = []string{b.names[i]}
 			b.comments.Beside["$.table.key"] = "unique and never blank in " + phrase.Count(b.prof.Records, "record")
 		}
@@ -311,11 +311,6 @@ func provenance(sources []*source.Source, taken []string) (out []Column) {
 	add("load_entry", "varchar(120)", "load.entry")
 	return out
 }
-
-var keyWord = regexp.MustCompile(`(?i)(^|[ _-])(id|no|nr|num|number|code|key|ref|reference|uuid|guid|sku)$|id$`)
-
-// keyLike reports whether a column that could be the key looks meant to be.
-func keyLike(header string, place int) bool { return place == 0 || keyWord.MatchString(header) }
 
 func short(s []string, n int) []string {
 	if len(s) > n {

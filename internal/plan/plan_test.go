@@ -30,7 +30,8 @@ func build(t *testing.T, text string, w Wishes) (*Plan, []byte) {
 }
 
 const book = "Toll ID;Paid on;Paid at;Amount (£);Ok?;Owner\n" +
-	"1;31/01/2024;2024-01-31;£1,250.50;yes;\" ann \"\n2;01/02/2024;01/02/2024 10:30;(£3.00);no;Señor\n3;02/02/2024;2024-02-02;N/A;no;bob: #1\n"
+	"1;31/01/2024;2024-01-31;£1,250.50;yes;\" ann \"\n2;01/02/2024;01/02/2024 10:30;(£3.00);no;Señor\n3;02/02/2024;2024-02-02;N/A;no;bob: #1\n"+
+	"4;02/02/2024;2024-02-02;£7.00;no;cat\n5;02/02/2024;2024-02-02;£7.50;no;dan\n"
 
 func TestPlanReadsBackTheSame(t *testing.T) {
 	p, b := build(t, book, Wishes{RowNumber: "record_no", KeepEmpty: "quoted", LeaveOut: []string{"paid at"}})
@@ -39,7 +40,7 @@ func TestPlanReadsBackTheSame(t *testing.T) {
 	again, err := Parse(b)
 	require.NoError(t, err, string(b))
 	assert.Equal(t, p, again, string(b))
-	assert.Contains(t, string(b), "# unique and never blank in 3 records", "evidence stands beside decisions")
+	assert.Contains(t, string(b), "# unique and never blank in 5 records", "evidence stands beside decisions")
 	// Written again, nothing changes.
 	twice, err := again.Encode(Comments{})
 	require.NoError(t, err)

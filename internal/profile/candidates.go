@@ -68,6 +68,12 @@ func (d *decision) column() {
 		}
 	}
 	slices.Sort(d.nulls)
+	if nulls.count == d.values && !slices.ContainsFunc(d.nulls, func(w string) bool {
+		return !slices.Contains(sureNulls, w)
+	}) {
+		d.noValue(&nulls)
+		return
+	}
 	d.choose(&nulls)
 	if c.Type.IsText() && e.quoted > 0 && e.blanks > e.quoted {
 		d.find(Note, CodeQuotedEmpty, fmt.Sprintf("%s written as \"\" and %s as nothing; both become null",
@@ -89,6 +95,23 @@ func (d *decision) nothing() {
 	d.override()
 }
 
+// noValue is the decision where all values are words for null.
+func (d *decision) noValue(nulls *examples) {
+	c := d.col
+	c.Nulls, c.NullWord = d.nulls, nulls.count
+	c.Type, c.Why = sqltype.Type{Kind: sqltype.Text}, "no value to tell it from"
+	if !slices.ContainsFunc(d.nulls, func(w string) bool { return !strings.EqualFold(w, "nan") }) {
+		c.Type, c.Why = sqltype.Type{Kind: sqltype.Double}, "NaN stands where a number is missing"
+	}
+	d.find(Caution, CodeAllBlank, fmt.Sprintf("%s in every record that is not blank, read as null; the type is a guess",
+		quoteList(d.nulls)), "leave the column out, or give its type", nulls.count, nulls.first)
+	d.override()
+}
+
+// required reports whether the evidence says that the column is never blank. Few
+// records do not.
+func (d *decision) required() bool { return d.e.blanks == 0 && d.p.Records >= Few }
+
 // choose takes the candidate that reads all values but the words for null, or all
 // but the share that is tolerated; else the column is text.
 func (d *decision) choose(nulls *examples) {
@@ -104,7 +127,7 @@ func (d *decision) choose(nulls *examples) {
 		d.chooseText(best, nulls, left)
 		return
 	}
-	c.Required = d.e.blanks == 0 && nulls.count == 0
+	c.Required = d.required() && nulls.count == 0
 	c.Nulls, c.NullWord, c.Misfits = d.nulls, nulls.count, miss
 	d.take(best)
 	if nulls.count > 0 {
@@ -135,6 +158,8 @@ func (d *decision) chooseText(best candidate, nulls *examples, left int64) {
 			miss, d.misfits(best.family))
 	} else if d.telephones() {
 		c.Why = "every value begins with a plus, as telephone numbers do; " + c.Why
+	} else if what := d.naming(d.numbersOf()); what != "" {
+		c.Why = what + ", by the header, which are not counted with; " + c.Why
 	} else if d.mixedDates(left) || d.mixedMarks(left) {
 		// what was found says why
 	} else if e.zeros.count > 0 && e.zeros.count+e.ints.count == left {
@@ -159,7 +184,8 @@ func (d *decision) become(t sqltype.Type) {
 		return
 	}
 	found := c.Type
-	required := d.e.blanks == 0
+	d.given = true
+	required := d.required()
 	own := func(f Finding) bool { return f.Weight == Blocker && f.Column == c.Header }
 	d.p.Findings = slices.DeleteFunc(d.p.Findings, own)
 	var x candidate

@@ -55,6 +55,7 @@ const (
 	CodeNamedByPlace     Code = "named-by-place"
 	CodeTransliterated   Code = "transliterated"
 	CodeOverEdge         Code = "over-edge"
+	CodeBinaryFractions  Code = "binary-fractions"
 	// CodeNotAsPlanned and CodeNotAsTable are differences from a plan and from a
 	// table; they are found when a file is loaded.
 	CodeNotAsPlanned Code = "not-as-planned"
@@ -116,6 +117,7 @@ var Codes = []Code{
 	CodeNamedByPlace,
 	CodeTransliterated,
 	CodeOverEdge,
+	CodeBinaryFractions,
 	CodeNotAsPlanned,
 	CodeNotAsTable,
 	CodeGoesWithTable,
@@ -128,7 +130,7 @@ func (c Code) DecidedByPlan() bool {
 	switch c { // others: remain with a plan
 	case CodeDatesUndecided, CodeMarkUndecided, CodeMarkAssumed, CodeMarkByOthers, CodeRenamed, CodeNearMiss,
 		CodeColumnsUndecided, CodeHeaderUndecided, CodeEncodingOpen, CodeSeveralTables, CodeMixedDates, CodeMixedMarks,
-		CodeAsShown:
+		CodeAsShown, CodeBinaryFractions:
 		return true
 	}
 	return false
@@ -141,7 +143,7 @@ func (c Code) OfType() bool {
 	case CodeNearMiss, CodeTolerated, CodeAllBlank, CodeNullWordKept, CodeZeroOne, CodeUnixSeconds,
 		CodeUnixMilliseconds,
 		CodeNumbersAsText, CodeCompactDate, CodeMidnight, CodeWhole, CodeTypesDiffer,
-		CodeMixedDates, CodeMixedMarks:
+		CodeMixedDates, CodeMixedMarks, CodeBinaryFractions:
 		return true
 	}
 	return false

@@ -76,7 +76,7 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 			switch c.Type.Kind { // others: may be keys
 			case sqltype.Double, sqltype.Text, sqltype.Boolean:
 			default:
-				if p.Records > 1 {
+				if p.Records >= Few {
 					p.Keys = append(p.Keys, []string{c.Header})
 				}
 			}
@@ -103,12 +103,15 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 	slices.SortStableFunc(p.Findings, func(a, b Finding) int { return rank(a.Weight) - rank(b.Weight) })
 }
 
-// keyRank prefers whole numbers, then short codes, then the rest, each in the
-// order of the file.
+// keyRank prefers what looks meant to be a key; of these, whole numbers, then short
+// codes, then the rest, each in the order of the file.
 func (p *Profile) keyRank(header string) int {
 	for i, c := range p.Columns {
 		if c.Header != header {
 			continue
+		}
+		if !p.KeyLike(c) {
+			i += 1e8
 		}
 		switch {
 		case c.Type.IsInteger():
@@ -131,6 +134,7 @@ type decision struct {
 	certain map[reading.Mark]string
 	values  int64    // fields that are not blank
 	nulls   []string // words for null that some of them are
+	given   bool     // a type was given: the header says nothing then
 }
 
 func (d *decision) find(w Weight, code Code, text, do string, count int64, ex []Example) {
@@ -223,7 +227,7 @@ func (d *decision) text(nulls []string) {
 			c.NullWord += w.count
 		}
 	}
-	c.Required = e.blanks == 0 && c.NullWord == 0
+	c.Required = d.required() && c.NullWord == 0
 	c.Smallest, c.Largest = string(e.lo.text), string(e.hi.text)
 	longest, same := e.maxChars, e.minChars == e.maxChars
 	if e.padded.count > 0 {
@@ -249,7 +253,7 @@ func (d *decision) text(nulls []string) {
 // values, and many different ones, but for single characters.
 func (d *decision) oneLength() bool {
 	const many = 50
-	return d.values >= many && (d.col.Longest == 1 || d.col.Distinct >= many)
+	return d.values >= many && d.naming(d.numbersOf()) != telephones && (d.col.Longest == 1 || d.col.Distinct >= many)
 }
 
 // textType is the type for text of at most longest characters, or of exactly

@@ -25,6 +25,7 @@ type evidence struct {
 	dates   []*dateShape
 	words   []wordClass // words that may mean null, true or false
 	uuids   int64
+	floats  floats
 	texts   examples // everything else
 	// numerals are those of the texts that are text cells and look like
 	// numbers.
@@ -102,6 +103,10 @@ func newEvidence() *evidence {
 // The words that may mean null, true or false. Other words are text.
 var nullWords = []string{"NULL", "null", "Null", "N/A", "n/a", "NA", "#N/A", "-", "--", "?", "none", "None", "NONE",
 	"nil", "\\N", "(null)", "NaN", "nan", ".", "n.a.", "N.A."}
+
+// sureNulls are those that mean nothing else: a column of nothing but these has no
+// value.
+var sureNulls = []string{"NULL", "null", "Null", "#N/A", "\\N", "(null)", "NaN", "nan", "N/A", "n/a", "nil"}
 
 var truthPairs = reading.DefaultWords
 
@@ -333,6 +338,9 @@ func (e *evidence) plainNumber(s *scratch, b []byte, line spot) bool {
 	if after == 0 {
 		return false
 	}
+	if len(d) > 16 {
+		e.floats.see(b, line, s.times)
+	}
 	f := &e.decs
 	f.count += s.times
 	f.whole, f.fraction = max(f.whole, point), max(f.fraction, after)
@@ -430,6 +438,9 @@ func (e *evidence) number(s *scratch, b []byte, line spot) bool {
 		e.numbers = append(e.numbers, f)
 	}
 	f.first.add(line, b, s.times)
+	if len(n.Digits) > 15 && n.After > 0 && len(n.Plain) == len(b) && n.Fraction == reading.Point && !n.Exponent {
+		e.floats.see(b, line, s.times)
+	}
 	if n.Plus {
 		f.plus += s.times
 	}
@@ -525,6 +536,7 @@ func (e *evidence) merge(o *evidence) {
 	e.padded.merge(o.padded)
 	e.wide.merge(o.wide)
 
+	e.floats.merge(&o.floats)
 	e.ints.count += o.ints.count
 	e.ints.compact += o.ints.compact
 	e.ints.lo, e.ints.hi = min(e.ints.lo, o.ints.lo), max(e.ints.hi, o.ints.hi)

@@ -275,7 +275,7 @@ func (d *decision) number() candidate {
 	if n.fits == 0 {
 		return x
 	}
-	if d.telephones() {
+	if d.telephones() || d.naming(n) != "" {
 		return candidate{family: "number"}
 	}
 	x.lo, x.hi = n.lo.plain(n.fraction), n.hi.plain(n.fraction)
@@ -285,6 +285,10 @@ func (d *decision) number() candidate {
 		x.typ = sqltype.Type{Kind: sqltype.Double}
 		why = append(why, fmt.Sprintf("%s an exponent", groupIs(n.exponent, "value has", "values have")))
 		x.lo, x.hi = "", ""
+	case d.e.floats.isBinary() && !d.given:
+		x.typ = sqltype.Type{Kind: sqltype.Double}
+		why = append(why, fmt.Sprintf("%s of 17 digits, as a binary fraction is written",
+			groupIs(d.e.floats.binary, "value is one", "values are")))
 	case n.whole+n.fraction > sqltype.MaxPrecision:
 		x.typ = sqltype.Type{Kind: sqltype.Text}
 		why = append(why, fmt.Sprintf("up to %d digits, more than a decimal holds", n.whole+n.fraction))
@@ -313,7 +317,7 @@ func (d *decision) telephones() bool {
 		plus += n.plus
 		digits, fraction = max(digits, n.digits), max(fraction, n.fraction)
 	}
-	return plus > 0 && plus == d.values && digits >= 8 && fraction == 0
+	return !d.given && plus > 0 && plus == d.values && digits >= 8 && fraction == 0
 }
 
 // written says how the numbers are written.
@@ -345,6 +349,15 @@ func (d *decision) numberFindings(n *numbers, t sqltype.Type) (out []Finding) {
 		out = append(out, d.finding(Note, CodePercent,
 			fmt.Sprintf("%s a percent sign; the number before it is what is loaded (12.5%% is 12.5)",
 				groupIs(n.percent, "value has", "values have")), "", n.percent, nil))
+	}
+	if f := &e.floats; f.isBinary() && !d.given {
+		exact := sqltype.Type{Kind: sqltype.Decimal, Precision: min(n.whole+n.fraction, sqltype.MaxPrecision),
+			Scale: n.fraction}
+		out = append(out, d.finding(Caution, CodeBinaryFractions,
+			fmt.Sprintf("computed as binary fractions, of which %s 17 digits, and taken as double precision",
+				groupIs(f.binary, "value has", "values have")),
+			"to keep every digit, use --type "+flag(d.col.Header, exact)+"; to round, one of fewer digits", f.binary,
+			f.first.first))
 	}
 	if n.ambiguous != reading.NoMark {
 		out = append(out, d.markFindings(n.ambiguous, n.form)...)

@@ -262,7 +262,7 @@ func (r *runAll) single(ctx context.Context) (*Profile, error) {
 	}
 	src, n := r.sources[0], len(r.headers)
 	p.decide(src, w, r.uniques, r.opt)
-	if len(p.Keys) == 0 && p.Records > 1 && !p.Limited && n > 1 && n <= 300 {
+	if len(p.Keys) == 0 && p.Records >= Few && !p.Limited && n > 1 && n <= 300 {
 		if err := p.findPair(ctx, src, r.uniques); err != nil {
 			return nil, problem(src, err)
 		}

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -208,6 +210,51 @@ func consistent(t *testing.T, c *Column, values []string) {
 		}
 	}
 	assert.Equal(t, c.Misfits, misfits, "misfits of %s", c.Type)
+}
+
+// What a number means is more than its form: it may name something, be noise of binary
+// fractions, or stand for nothing.
+func TestWhatNumbersMean(t *testing.T) {
+	var phones, codes, measures, calls, noise, exact, nans, depths, gaps []string
+	for i := range 60 {
+		phones = append(phones, fmt.Sprint(4930123400+i*7))
+		codes = append(codes, fmt.Sprint(10115+i*3))
+		calls = append(calls, fmt.Sprint(i))
+		tenth := 0.1 // a variable: constants are computed exactly
+		noise = append(noise, strconv.FormatFloat(tenth*float64(i), 'f', -1, 64))
+		exact = append(exact, fmt.Sprintf("0.12345%012d", 1000+i*i*i))
+		measures = append(measures, fmt.Sprintf("%d.%d", i, i%7))
+		nans = append(nans, "NaN")
+		depths = append(depths, fmt.Sprint(i*i+3))
+		gaps = append(gaps, fmt.Sprint(i+700))
+	}
+	p := profiled(t, Options{}, map[string][]string{"Telefon (privat)": phones, "phone calls": calls, "zipCode": codes,
+		"code postal": codes, "zipper": codes, "noise": noise, "exact": exact, "measure": measures, "v": nans})
+	for name, want := range map[string]string{"Telefon (privat)": "varchar(15)", "zipCode": "char(5)",
+		"code postal": "char(5)", "zipper": "integer", "phone calls": "integer", "noise": "double precision",
+		"exact": "decimal(19,17)", "measure": "decimal(4,1)", "v": "double precision"} {
+		assert.Equal(t, want, p.column(name).Type.String(), name)
+	}
+	assert.Contains(t, p.column("zipCode").Why, "postal codes, by the header")
+	assert.True(t, slices.ContainsFunc(p.Findings, func(f Finding) bool {
+		return f.Code == CodeBinaryFractions && f.Column == "noise" && strings.Contains(f.Do, "noise=decimal")
+	}))
+	assert.Zero(t, p.column("v").Distinct-1)
+	assert.EqualValues(t, 60, p.column("v").NullWord)
+	// With a type that is given, the header says nothing.
+	as, blockers := p.As("zipCode", sqltype.Type{Kind: sqltype.Integer})
+	assert.Empty(t, blockers)
+	assert.Equal(t, sqltype.Integer, as.Type.Kind)
+
+	for name, want := range map[string]bool{"n": true, "measure": false, "noise": false, "depth": false, "gapless": true,
+		"depth_no": true} {
+		p := profiled(t, Options{}, map[string][]string{"measure": measures, "noise": noise, "depth": depths,
+			"depth_no": depths, "gapless": gaps})
+		assert.Equal(t, want, p.KeyLike(p.column(name)), name)
+	}
+	few := profiled(t, Options{}, map[string][]string{"id": {"1", "2", "3", "4"}})
+	assert.Empty(t, few.Keys)
+	assert.False(t, few.column("id").Required)
 }
 
 func TestNearMiss(t *testing.T) {
