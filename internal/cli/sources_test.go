@@ -66,10 +66,11 @@ func TestArchives(t *testing.T) {
 	b.write("a.csv", csv)
 	b.write("a.csv.gz", packed.String())
 	b.archive("one.zip", "folder/", "", "folder/a.csv", csv)
+	b.archive("back.zip", `folder\a.csv`, csv)
 	b.archive("two.zip", "a.csv", csv, "b.csv", "x\n1\n", "deep/c.txt", csv)
 	b.archive("packed.zip", "a.csv.gz", packed.String())
 	want := b.loaded(0, "a.csv", "--into", "sqlite:c.db")
-	for i, file := range []string{"a.csv.gz", "one.zip", "packed.zip"} {
+	for i, file := range []string{"a.csv.gz", "one.zip", "packed.zip", "back.zip"} {
 		rec := b.loaded(0, file, "--into", fmt.Sprintf("sqlite:c%d.db", i))
 		assert.Equal(t, want.Columns, rec.Columns, file)
 		b.run(0, "verify", rec.Entry, "--deep")

@@ -186,7 +186,7 @@ func (d *Desk) profile(ctx context.Context, o *Opened, opt profile.Options) (err
 	}
 	for h := range opt.Types {
 		if !slices.ContainsFunc(o.Profile.Columns,
-			func(c *profile.Column) bool { return strings.EqualFold(c.Header, h) }) {
+			func(c *profile.Column) bool { return c.Called(h) }) {
 			return need("--type: the file has no column %q", h)
 		}
 	}

@@ -674,7 +674,8 @@ func (l *loading) meet(ctx context.Context) (err error) {
 // mapped pairs the columns of file and table, and stops where that cannot be.
 func (l *loading) mapped(ctx context.Context) error {
 	r, in := l.req, l.in
-	if key := in.Plan.Table.Key; len(r.Wishes.Key) > 0 && !slices.EqualFunc(key, l.like.PrimaryKey(), strings.EqualFold) {
+	key := in.Plan.Table.Key
+	if len(r.Wishes.Key) > 0 && !slices.EqualFunc(key, l.like.PrimaryKey(), strings.EqualFold) {
 		return need("--key %s: the table %s exists, and that is not its primary key; a load makes none\n  "+
 			"leave --key out, or give the table this key first", strings.Join(r.Wishes.Key, ","), l.like.Name)
 	}

@@ -30,7 +30,7 @@ func build(t *testing.T, text string, w Wishes) (*Plan, []byte) {
 }
 
 const book = "Toll ID;Paid on;Paid at;Amount (£);Ok?;Owner\n" +
-	"1;31/01/2024;2024-01-31;£1,250.50;yes;\" ann \"\n2;01/02/2024;01/02/2024 10:30;(£3.00);no;Señor\n3;02/02/2024;2024-02-02;N/A;no;bob: #1\n"+
+	"1;31/01/2024;2024-01-31;£1,250.50;yes;\" ann \"\n2;01/02/2024;01/02/2024 10:30;(£3.00);no;Señor\n3;02/02/2024;2024-02-02;N/A;no;bob: #1\n" +
 	"4;02/02/2024;2024-02-02;£7.00;no;cat\n5;02/02/2024;2024-02-02;£7.50;no;dan\n"
 
 func TestPlanReadsBackTheSame(t *testing.T) {

@@ -76,7 +76,7 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 			switch c.Type.Kind { // others: may be keys
 			case sqltype.Double, sqltype.Text, sqltype.Boolean:
 			default:
-				if p.Records >= Few {
+				if p.Records >= Few && c.Header != "" {
 					p.Keys = append(p.Keys, []string{c.Header})
 				}
 			}
@@ -155,7 +155,7 @@ func (d *decision) textNulls(found []string) (out []string) {
 // override puts the caller's type in the place of the one found.
 func (d *decision) override() {
 	for h, t := range d.opt.Types {
-		if strings.EqualFold(h, d.col.Header) {
+		if d.col.Called(h) {
 			d.become(t)
 		}
 	}

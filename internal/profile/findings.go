@@ -163,7 +163,9 @@ func (p *Profile) headerFindings(headers []string) {
 	}
 	if n := int64(len(unnamed)); n > 0 {
 		p.find(Finding{Weight: Caution, Code: CodeNoHeader, Count: n,
-			Text: fmt.Sprintf("%s without a name in the header: number %s", group(n, "column"), shortList(unnamed))})
+			Text: fmt.Sprintf("%s without a name in the header: number %s", group(n, "column"), shortList(unnamed)),
+			Do: "called column_" + unnamed[0] + " and so on, also for --type, --key and --leave-out; a plan can name " +
+				"them (ambertray plan)"})
 	}
 }
 

@@ -84,6 +84,13 @@ func (p *Profile) KeyLike(c *Column) bool {
 	return c.Type.IsInteger() && gapless(c)
 }
 
+// Called reports whether a column is meant by a name: its header in any case, or its
+// place, column_3, if it has none.
+func (c *Column) Called(name string) bool {
+	return strings.EqualFold(name, c.Header) ||
+		c.Header == "" && strings.EqualFold(name, "column_"+strconv.Itoa(c.Position))
+}
+
 // ColumnOf is the column of a key, or nil where the key has several.
 func (p *Profile) ColumnOf(key []string) *Column {
 	if len(key) == 1 {

@@ -126,7 +126,7 @@ func (r *Reader) Prepare() error {
 		}
 	}
 	if r.Default != nil && r.fallback == nil {
-		r.fallback = &Reader{Type: t, Number: Number{Decimal: Point}}
+		r.fallback = &Reader{Type: t, Number: Number{Decimal: Point}, KeepBlank: *r.Default != ""}
 		if err := r.fallback.Prepare(); err != nil {
 			return err
 		}
@@ -221,7 +221,7 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 }
 
 func (r *Reader) isNull(b []byte, quoted bool) bool {
-	if len(b) == 0 || !quoted && len(b) < 64 && b[0] == ' ' && len(TrimSpace(b)) == 0 {
+	if IsBlank(b) {
 		return !r.Type.IsText() || !(r.KeepBlank || quoted && r.KeepQuoted)
 	}
 	for _, w := range r.NullWords {
@@ -230,6 +230,12 @@ func (r *Reader) isNull(b []byte, quoted bool) bool {
 		}
 	}
 	return false
+}
+
+// IsBlank reports a field of nothing, or of spaces, tabs and no-break spaces only,
+// whether it stands in quotes or not: it counts as blank, and is null when loaded.
+func IsBlank(b []byte) bool {
+	return len(b) == 0 || (b[0] <= ' ' || b[0] >= 0x80) && len(TrimSpace(b)) == 0
 }
 
 // TrimSpace takes spaces, tabs and no-break spaces off both ends.

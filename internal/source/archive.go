@@ -11,9 +11,13 @@ import (
 	"ambertray/internal/phrase"
 )
 
-// SafeMember reports whether a member's name stays within the archive.
+// memberName is a member's name with slashes: some programs write backslashes, which
+// APPNOTE.TXT 4.4.17 does not allow.
+func memberName(f *zip.File) string { return strings.ReplaceAll(f.Name, `\`, "/") }
+
+// safeMember reports whether a member's name stays within the archive.
 func safeMember(name string) bool {
-	return name != "" && !strings.HasPrefix(name, "/") && !strings.Contains(name, `\`) &&
+	return name != "" && !strings.HasPrefix(name, "/") &&
 		!strings.Contains(name, ":") && path.Clean(name) == strings.TrimSuffix(name, "/") &&
 		!strings.HasPrefix(path.Clean(name), "..")
 }
@@ -40,24 +44,26 @@ func (s *Source) chooseMember(ctx context.Context, z *zip.Reader, known Known) e
 	var all []*zip.File
 	choice := &Choice{Source: s.Name, What: "member"}
 	for _, f := range z.File {
-		if f.FileInfo().IsDir() || strings.HasPrefix(path.Base(f.Name), ".") || strings.HasPrefix(f.Name, "__MACOSX/") {
+		name := memberName(f)
+		hidden := strings.HasPrefix(path.Base(name), ".") || strings.HasPrefix(name, "__MACOSX/")
+		if hidden || strings.HasSuffix(name, "/") {
 			continue
 		}
-		if !safeMember(f.Name) {
+		if !safeMember(name) {
 			return &Problem{Source: s.Name,
 				What: fmt.Sprintf("has a member %q, whose name leads out of the archive", f.Name),
 				Do:   "do not trust this archive; ask where it comes from"}
 		}
 		if len(choice.Parts) < 1000 {
-			choice.Parts = append(choice.Parts, Part{Name: f.Name, Size: int64(f.UncompressedSize64)})
+			choice.Parts = append(choice.Parts, Part{Name: name, Size: int64(f.UncompressedSize64)})
 		}
-		if known.Member == "" || f.Name == known.Member {
+		if known.Member == "" || known.Member == name || known.Member == f.Name {
 			all = append(all, f)
 			continue
 		}
-		if ok, err := path.Match(known.Member, f.Name); err == nil && ok {
+		if ok, err := path.Match(known.Member, name); err == nil && ok {
 			all = append(all, f)
-		} else if ok, err := path.Match(known.Member, path.Base(f.Name)); err == nil && ok {
+		} else if ok, err := path.Match(known.Member, path.Base(name)); err == nil && ok {
 			all = append(all, f)
 		}
 	}
@@ -94,19 +100,19 @@ func (s *Source) chooseMember(ctx context.Context, z *zip.Reader, known Known) e
 		return s.unpackProblem(fmt.Errorf("%s: %w", f.Name, err))
 	}
 	s.swap(sp)
-	s.Member = f.Name
-	if known.Member != f.Name && known.Member != "" {
+	s.Member = memberName(f)
+	if known.Member != s.Member && known.Member != "" {
 		s.Asked.Member = known.Member
 	}
 	for _, p := range choice.Parts {
-		if p.Name != f.Name {
+		if p.Name != s.Member {
 			s.Others = append(s.Others, p.Name)
 		}
 	}
 	if known.Member != "" {
-		s.Evidence = append(s.Evidence, Evidence{What: "member", Value: f.Name, Why: s.given(), Given: true})
+		s.Evidence = append(s.Evidence, Evidence{What: "member", Value: s.Member, Why: s.given(), Given: true})
 	} else {
-		s.Evidence = append(s.Evidence, Evidence{What: "member", Value: f.Name, Why: "the only one in the archive; " +
+		s.Evidence = append(s.Evidence, Evidence{What: "member", Value: s.Member, Why: "the only one in the archive; " +
 			phrase.Size(sp.size) + " unpacked", Given: false})
 	}
 	s.Name = s.FullName()

@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 
+	"ambertray/internal/source/charset"
 	"ambertray/internal/source/delimited"
 )
 
@@ -89,7 +90,7 @@ func count(n int, noun string) string {
 func (s *Source) decodeHead(head []byte) ([]byte, error) {
 	l := &s.Layout
 	l.LineEnd = ""
-	r, err := decode(bytes.NewReader(head), l.Encoding, "")
+	r, err := charset.Decode(bytes.NewReader(head), l.Encoding)
 	if err != nil {
 		return nil, &Problem{Source: s.Name, What: err.Error(), Decision: true}
 	}

@@ -186,6 +186,9 @@ func (h *head) find() int {
 	if repeats(row.fields) {
 		why = "its fields are filled and no numbers or dates, though not all different"
 	}
+	if slices.ContainsFunc(row.fields[:min(h.table, len(row.fields))], isBlank) {
+		why = "its fields are no numbers or dates, though some are blank"
+	}
 	if h.typedBelow(first, len(row.fields)) {
 		why += ", while records below have some"
 	} else if len(filled) > first+1 && h.likeNames(first) {
@@ -227,7 +230,10 @@ func (h *head) candidate() (first int, named bool, why string) {
 		first = at
 	}
 	row := rows[filled[first]]
-	if named, why = h.looksNamed(row.fields); !named && first > 0 {
+	if named, why = h.looksNamed(row.fields); !named && h.namesSome(first) {
+		return first, true, ""
+	}
+	if !named && first > 0 {
 		// A header may have more or fewer names than the records fields.
 		above := rows[filled[first-1]]
 		if ok, _ := h.looksNamed(above.fields); ok && len(above.fields) > 1 && 2*len(above.fields) >= h.fields {
@@ -238,6 +244,34 @@ func (h *head) candidate() (first int, named bool, why string) {
 		return 0, true, ""
 	}
 	return first, named, why
+}
+
+// namesSome reports whether a row that is blank in many columns names the others: one
+// of its texts stands above nothing but numbers and dates, and none is one itself.
+func (h *head) namesSome(first int) bool {
+	fields := h.rows[h.filled[first]].fields
+	below := h.filled[first+1:]
+	if len(below) < 3 || len(fields) < h.fields {
+		return false
+	}
+	names, above := 0, false
+	for c, f := range fields {
+		if f = strings.TrimSpace(f); f == "" {
+			continue
+		}
+		if names++; isData(f) {
+			return false
+		}
+		filled, typed := 0, 0
+		for v := range h.values(c, below) {
+			filled++
+			if isData(v) {
+				typed++
+			}
+		}
+		above = above || filled >= 3 && typed == filled
+	}
+	return names > 1 && above
 }
 
 // rowName is the name of a column that the header leaves out: what statistics
@@ -613,6 +647,8 @@ func looksNamed(fields []string) (bool, string) {
 	return true, ""
 }
 
+func isBlank(f string) bool { return strings.TrimSpace(f) == "" }
+
 // repeats reports whether a field stands twice.
 func repeats(fields []string) bool {
 	seen := map[string]bool{}
@@ -703,7 +739,7 @@ func (s *Source) lastRows(n int64) ([]sampleRow, error) {
 	if _, err := f.Seek(at, io.SeekStart); err != nil {
 		return nil, &Problem{Source: s.Name, What: "cannot be read", Err: cause(err)}
 	}
-	r, err := decode(f, s.Layout.Encoding, s.Layout.LineEnd)
+	r, err := decode(f, s.Layout.Encoding, s.Layout.LineEnd, s.Layout.Form)
 	if err != nil {
 		return nil, err
 	}

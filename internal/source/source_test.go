@@ -194,9 +194,18 @@ func TestEncodings(t *testing.T) {
 			assert.Equal(t, [][]string{{"1", "Señor Köhler", "12,50 €"}, {"2", "Œuvre élégante à l'été", "3,00 €"}}, rows)
 		})
 	}
+	// Lines that end with CR, and one of these within quotes; stray quotes open nothing.
+	s := open(t, "id,name\r1,\"two\rlines\"\r2,a \"\"b\r3,\"say \"\"x\"\"\rit\"\r", Known{})
+	rows, _ := data(t, s)
+	assert.Equal(t, "cr", s.Layout.LineEnd)
+	assert.Equal(t, [][]string{{"1", "two\rlines"}, {"2", "a \"\"b"}, {"3", "say \"x\"\rit"}}, rows)
+	back := "\\"
+	s = open(t, "id,name\r1,\"a\\\"\rb\"\r2,c\\\r3,d\r", Known{Escape: &back})
+	rows, _ = data(t, s)
+	assert.Equal(t, [][]string{{"1", "a\"\rb"}, {"2", "c\\"}, {"3", "d"}}, rows)
 	sjis, err := japanese.ShiftJIS.NewEncoder().String("番号,名\n1,運河\n2,水門\n")
 	require.NoError(t, err)
-	rows, _ := data(t, open(t, sjis, Known{Encoding: "Shift_JIS"}))
+	rows, _ = data(t, open(t, sjis, Known{Encoding: "Shift_JIS"}))
 	assert.Equal(t, [][]string{{"1", "運河"}, {"2", "水門"}}, rows)
 }
 
@@ -246,7 +255,7 @@ func TestRefused(t *testing.T) {
 
 func TestUnreplace(t *testing.T) {
 	var b bytes.Buffer
-	r, err := decode(iotestOneByte{strings.NewReader(strings.Repeat("a\x00\x00\xd8b\x00", 5000))}, "utf-16le", "lf")
+	r, err := decode(iotestOneByte{strings.NewReader(strings.Repeat("a\x00\x00\xd8b\x00", 5000))}, "utf-16le", "lf", delimited.DefaultForm)
 	require.NoError(t, err)
 	_, err = io.Copy(&b, r)
 	require.NoError(t, err)

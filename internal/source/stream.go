@@ -41,7 +41,7 @@ func (s *Source) Read(sum bool) (*Stream, error) {
 	if sum && s.sum == "" {
 		st.sum = sha256.New()
 	}
-	st.body, err = decode(raw{st}, s.Layout.Encoding, s.Layout.LineEnd)
+	st.body, err = decode(raw{st}, s.Layout.Encoding, s.Layout.LineEnd, s.Layout.Form)
 	if err != nil {
 		f.Close()
 		return nil, &Problem{Source: s.Name, What: err.Error(),

@@ -191,6 +191,9 @@ func appendDate(b, raw []byte, s style, first1904 bool) ([]byte, bool) {
 	if s == clock && day == 0 {
 		return appendClock(b, rest), true
 	}
+	if s == clock && (day > 0 || first1904) && day < 366 {
+		return appendDuration(b, f), true // more hours than a day has; no date of the first year
+	}
 	if s == clock {
 		s = dateTime
 	}

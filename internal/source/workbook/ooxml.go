@@ -34,8 +34,11 @@ func openOOXML(p *parts) (*Book, error) {
 			main = t
 		}
 	}
-	if !x.has(main) || !strings.Contains(main, "workbook") {
+	if !x.has(main) || !strings.Contains(strings.ToLower(main), "workbook") {
 		return nil, nil // a document of another kind
+	}
+	if strings.HasSuffix(strings.ToLower(main), ".bin") {
+		return nil, ErrBinary
 	}
 	var err error
 	if x.rels, err = x.related(main, ""); err != nil {
@@ -56,7 +59,7 @@ func openOOXML(p *parts) (*Book, error) {
 	}
 	for _, to := range x.rels {
 		switch {
-		case strings.HasSuffix(to, "styles.xml"):
+		case strings.HasSuffix(strings.ToLower(to), "styles.xml"):
 			if err := x.readStyles(to); err != nil {
 				return nil, err
 			}
@@ -94,7 +97,7 @@ func (x *ooxml) list(main string, b *Book) (at []string, err error) {
 // chart, or a dialogue.
 func (x *ooxml) sheet(s *scanner, b *Book) (part string) {
 	id, _ := s.attr("id") // r:id
-	if part = x.rels[string(id)]; part == "" || !strings.Contains(part, "worksheet") {
+	if part = x.rels[string(id)]; part == "" || !strings.Contains(strings.ToLower(part), "worksheet") {
 		return ""
 	}
 	name, _ := s.attr("name")

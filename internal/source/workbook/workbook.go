@@ -88,6 +88,9 @@ const maxShared = 1 << 30
 // ErrEncrypted says that a workbook has a password.
 var ErrEncrypted = errors.New("the workbook has a password")
 
+// ErrBinary says that a workbook's parts are binary ([MS-XLSB]).
+var ErrBinary = errors.New("the workbook is a binary one (.xlsb)")
+
 // Is reports whether a file that begins like this may be a workbook.
 func Is(head []byte) bool { return bytes.HasPrefix(head, []byte("PK\x03\x04")) }
 
@@ -116,8 +119,7 @@ func IsDocument(r io.ReaderAt, size int64) (bool, error) {
 	if err != nil || open != nil {
 		return false, err
 	}
-	return p.files["[Content_Types].xml"] != nil || p.files["mimetype"] != nil &&
-			p.files["META-INF/manifest.xml"] != nil,
+	return p.has("[Content_Types].xml") || p.has("mimetype") && p.has("META-INF/manifest.xml"),
 		nil
 }
 
@@ -141,11 +143,13 @@ func partsOf(r io.ReaderAt, size int64) (*parts, func(*parts) (*Book, error), er
 	}
 	p := &parts{files: map[string]*zip.File{}}
 	for _, f := range z.File {
-		p.files[strings.TrimPrefix(path.Clean("/"+f.Name), "/")] = f
+		p.files[partName(f.Name)] = f
 	}
 	for _, x := range families {
-		named := slices.ContainsFunc(z.File, func(f *zip.File) bool { return strings.Contains(f.Name, x.word) })
-		if p.files[x.parts[0]] != nil && p.files[x.parts[1]] != nil && named {
+		named := slices.ContainsFunc(z.File, func(f *zip.File) bool {
+			return strings.Contains(partName(f.Name), x.word)
+		})
+		if p.has(x.parts[0]) && p.has(x.parts[1]) && named {
 			return p, x.open, nil
 		}
 	}
@@ -160,7 +164,7 @@ type parts struct {
 
 // open begins to read a part, which must be there.
 func (p *parts) open(name string) (*scanner, error) {
-	f := p.files[strings.TrimPrefix(name, "/")]
+	f := p.files[partName(name)]
 	if f == nil {
 		return nil, fmt.Errorf("the part %s is missing", name)
 	}
@@ -171,7 +175,13 @@ func (p *parts) open(name string) (*scanner, error) {
 	return newScanner(&bounded{r: r, left: p.limit, name: name}), nil
 }
 
-func (p *parts) has(name string) bool { return p.files[strings.TrimPrefix(name, "/")] != nil }
+func (p *parts) has(name string) bool { return p.files[partName(name)] != nil }
+
+// partName is a name by which parts are found: equal in any case (ECMA-376 part 2,
+// 6.2.2.3), and with slashes, also where a program has written backslashes.
+func partName(name string) string {
+	return strings.ToLower(strings.TrimPrefix(path.Clean("/"+strings.ReplaceAll(name, `\`, "/")), "/"))
+}
 
 // bounded fails where a part is longer than it may be.
 type bounded struct {

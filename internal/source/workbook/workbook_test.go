@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"strings"
 	"testing"
 	"time"
@@ -44,6 +45,33 @@ b_x0041__x00ZZ_ &amp; &lt;c&gt; &#233;&#x20AC;</t></si></sst>`,
 		parts[k] = v
 	}
 	return pack(t, parts)
+}
+
+// Parts are found whatever the case of their names is, and with backslashes; a binary
+// workbook is refused as one.
+func TestNamesOfParts(t *testing.T) {
+	sheet := `<sheetData><row r="1"><c r="A1"><v>7</v></c></row></sheetData>`
+	for what, rename := range map[string]func(string) string{
+		"backslashes": func(n string) string { return strings.ReplaceAll(n, "/", `\\`) }, "capitals": strings.ToUpper,
+	} {
+		z, err := zip.NewReader(bytes.NewReader(xlsx(t, sheet, nil)), int64(len(xlsx(t, sheet, nil))))
+		require.NoError(t, err)
+		parts := map[string]string{}
+		for _, f := range z.File {
+			r, err := f.Open()
+			require.NoError(t, err)
+			b, err := io.ReadAll(r)
+			require.NoError(t, err)
+			parts[rename(f.Name)] = string(b)
+		}
+		got, err := read(t, pack(t, parts), 0)
+		require.NoError(t, err, what)
+		assert.Equal(t, []string{"A1=7"}, got, what)
+	}
+	binary := pack(t, map[string]string{"[Content_Types].xml": `<Types/>`, "xl/workbook.bin": "\x83\x01",
+		"_rels/.rels": `<Relationships><Relationship Id="a" Type="http://x/officeDocument" Target="xl/workbook.bin"/></Relationships>`})
+	_, err := Open(bytes.NewReader(binary), int64(len(binary)), Limits{})
+	assert.ErrorIs(t, err, ErrBinary)
 }
 
 // read lists the cells of a book's n-th sheet; text in quotes.
@@ -102,6 +130,8 @@ func TestCellsOfEveryKind(t *testing.T) {
 		`<c r="A1" s="2"><v>45351.42444444444</v></c>`:                      `2024-02-29 10:11:12`,
 		`<c r="A1" s="3"><v>1.5</v></c>`:                                    `36:00:00`,
 		`<c r="A1" s="4"><v>0.25</v></c>`:                                   `06:00:00`,
+		`<c r="A1" s="4"><v>1.25</v></c>`:                                   `30:00:00`,
+		`<c r="A1" s="4"><v>45351.25</v></c>`:                               `2024-02-29 06:00:00`,
 		`<c r="A1" s="4"><v>0.999994212962963</v></c>`:                      `23:59:59.500`,
 		`<c r="A1" s="5"><v>0.05</v></c>`:                                   `0.05`,
 		`<c r="A1" s="6"><v>3</v></c>`:                                      `3`,
