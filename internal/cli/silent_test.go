@@ -279,4 +279,10 @@ func TestFormsAtALoad(t *testing.T) {
 	assert.Contains(t, b.run(3, "load", "short.csv", "--into", "sqlite:s.db").err, "--short-records null")
 	rec = b.loaded(0, "short.csv", "--into", "sqlite:s2.db", "--short-records", "null")
 	assert.EqualValues(t, 5, rec.Records.Loaded)
+
+	// Decimals with more digits than SQLite computes with are text there, which is said.
+	b.write("long.csv", "id,price\n1,12345678901234567.89\n2,1.25\n")
+	assert.Contains(t, b.run(0, "load", "long.csv", "--into", "sqlite:l.db").err, "sorted as text")
+	assert.Contains(t, b.run(0, "load", "long.csv", "--into", "sqlite:l.db", "--table", "d", "--dry-run", "--json").out,
+		`"not-in-database"`)
 }

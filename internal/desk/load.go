@@ -397,9 +397,26 @@ func (l *loading) foundOut() {
 	}
 	l.decided, l.doubts = l.Desk.found(l.in, l.req.destination())
 	l.cautions = append(l.cautions, l.doubts...)
+	if l.req.destination() == intoNew {
+		l.cannot()
+	}
 	if len(l.hung) > 0 {
 		l.tell(FoundEvent{l.where(), nil, l.hung})
 		l.cautions = append(l.cautions, l.hung...)
+	}
+}
+
+// cannot finds what the columns of a new table cannot do in this database.
+func (l *loading) cannot() {
+	says := l.conn.Dialect().Cannot
+	if says == nil {
+		return
+	}
+	for _, c := range l.in.Plan.Definition().Columns {
+		if what, do := says(c); what != "" {
+			l.hung = append(l.hung, profile.Finding{Weight: profile.Caution, Code: profile.CodeNotInDatabase,
+				Column: c.Name, Text: what, Do: do})
+		}
 	}
 }
 

@@ -63,6 +63,8 @@ const (
 	// What hangs on the table is found then, too.
 	CodeGoesWithTable Code = "goes-with-table"
 	CodeReferredTo    Code = "referred-to"
+	// So is what the database cannot do with a type.
+	CodeNotInDatabase Code = "not-in-database"
 )
 
 // Codes are all of them.
@@ -122,6 +124,7 @@ var Codes = []Code{
 	CodeNotAsTable,
 	CodeGoesWithTable,
 	CodeReferredTo,
+	CodeNotInDatabase,
 }
 
 // DecidedByPlan reports whether a plan settles what a finding asks or remarks:

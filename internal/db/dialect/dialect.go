@@ -77,6 +77,9 @@ type Dialect struct {
 	Widen        func(table, column, typ string, required bool) string
 	WidensWithin bool
 	LooseLengths bool
+	// Cannot says what a column of the database cannot do that one of its type
+	// should, and what to do about it; nil: nothing.
+	Cannot func(c Column) (what, do string)
 	// Fit changes the types of columns until a row of the table fits the
 	// database's limit, or is nil where there is none.
 	Fit func(t *Table)

@@ -1,6 +1,8 @@
 package sqlite
 
 import (
+	"fmt"
+	"strconv"
 	"strings"
 
 	"ambertray/internal/db/dialect"
@@ -51,6 +53,15 @@ var Dialect = &dialect.Dialect{
 		case sqltype.None, sqltype.Text:
 		}
 		return "TEXT"
+	},
+	Cannot: func(c dialect.Column) (what, do string) {
+		if c.Type.Kind != sqltype.Decimal || c.Type.Precision <= digits {
+			return "", ""
+		}
+		return fmt.Sprintf("%s has more digits than SQLite's numbers keep, and is text there: exact, but compared and "+
+				"sorted as text", c.Type),
+			"compute with CAST(… AS REAL), or load it as a number of " + strconv.Itoa(digits) +
+				" digits at most, or as double precision, with --type"
 	},
 	WriteLiteral: func(c dialect.Column, plain string) string {
 		switch {
