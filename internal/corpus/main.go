@@ -23,13 +23,16 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+
+	"github.com/xuri/excelize/v2"
 )
 
 // A want is what a person found in a file.
 type want struct {
 	sha256    string // its first 16 digits
 	file      string
-	kind      string // table, question, or any: it is no table, or one of another kind
+	sheet     string // behind a ! in the file's name
+	kind      string // table, question, empty, or any: it is no table, or one of another kind
 	delimiter string
 	header    int64
 	columns   int
@@ -80,14 +83,14 @@ func compare(folder string) (silent int, err error) {
 			counts["another version"]++
 			continue
 		}
-		f, err := look(path)
+		f, err := look(path, w.sheet)
 		if err != nil {
 			return 0, fmt.Errorf("%s: %w", w.file, err)
 		}
 		verdict := judge(w, f)
 		counts[verdict]++
 		if verdict != right && verdict != otherKind {
-			fmt.Printf("%-26s %s: want %+v, found %+v\n", verdict, w.file, w, f)
+			fmt.Printf("%-26s want %+v, found %+v\n", verdict, w, f)
 		}
 		if n, is := independent(path, w); is && n != w.records {
 			counts["the other reader differs"]++
@@ -114,11 +117,11 @@ func judge(w want, f found) string {
 	switch {
 	case w.kind == "any":
 		return otherKind
-	case w.kind == "question" && f.code == 2:
+	case w.kind == "question" && f.code == 2, w.kind == "empty" && f.code == 1:
 		return right
-	case w.kind == "question" && !f.said:
+	case w.kind != "table" && !f.said:
 		return wrong
-	case w.kind == "question":
+	case w.kind != "table":
 		return cautioned
 	case f.delimiter == w.delimiter && f.header == w.header && f.columns == w.columns &&
 		(f.records == w.records || w.records < 0):
@@ -143,7 +146,8 @@ func read(name string) (out []want, err error) {
 		if len(x) < 3 || x[0] == "sha256" {
 			continue
 		}
-		w := want{sha256: x[0], file: x[1], kind: x[2], records: -1}
+		w := want{sha256: x[0], kind: x[2], records: -1}
+		w.file, w.sheet, _ = strings.Cut(x[1], "!")
 		if w.kind == "table" {
 			if len(x) != 7 {
 				return nil, fmt.Errorf("%s: %d fields", x[1], len(x))
@@ -165,7 +169,7 @@ func read(name string) (out []want, err error) {
 }
 
 // look runs the built program.
-func look(path string) (f found, err error) {
+func look(path, sheet string) (f found, err error) {
 	var doc struct {
 		Sources []struct {
 			Header   int64
@@ -175,13 +179,20 @@ func look(path string) (f found, err error) {
 			Findings []struct{ Weight string }
 		}
 	}
-	cmd := exec.Command("bin/ambertray", "look", path, "--json", "-q")
+	args := []string{"look", path, "--json", "-q"}
+	if sheet != "" {
+		args = append(args, "--sheet", sheet)
+	}
+	cmd := exec.Command("bin/ambertray", args...)
 	out, err := cmd.Output()
 	var exit *exec.ExitError
 	if errors.As(err, &exit) {
 		f.code, f.said = exit.ExitCode(), true
 	} else if err != nil {
 		return f, err
+	}
+	if f.code == 1 {
+		return f, nil // refused
 	}
 	if err := json.Unmarshal(out, &doc); err != nil {
 		return f, err
@@ -212,6 +223,9 @@ func look(path string) (f found, err error) {
 // independent counts the records of a table with the standard library's reader, where
 // it can read such a form.
 func independent(path string, w want) (n int64, is bool) {
+	if w.kind == "table" && w.sheet != "" && strings.HasSuffix(path, ".xlsx") {
+		return ofSheet(path, w)
+	}
 	comma := map[string]rune{",": ',', ";": ';', "|": '|', "tab": '\t'}[w.delimiter]
 	if w.kind != "table" || comma == 0 || w.records < 0 {
 		return 0, false
@@ -241,9 +255,7 @@ func independent(path string, w want) (n int64, is bool) {
 	if bytes.Contains(b, []byte("\n#")) || bytes.HasPrefix(b, []byte("#")) || bytes.HasPrefix(b, []byte(";")) {
 		return 0, false // comments, or data: that reader cannot tell
 	}
-	if w.header > 0 {
-		n = -1
-	}
+	names := ""
 	for {
 		rec, err := r.Read()
 		if err == io.EOF {
@@ -252,8 +264,32 @@ func independent(path string, w want) (n int64, is bool) {
 		if err != nil {
 			return 0, false // quotes that it does not take
 		}
-		if strings.Join(rec, "") != "" {
+		line := strings.Join(rec, "\x00")
+		if w.header > 0 && names == "" {
+			names = line
+		}
+		if strings.Trim(line, "\x00") != "" && line != names { // the names stand again where files were joined
 			n++
 		}
 	}
+}
+
+// ofSheet counts the rows of a sheet that hold something, below the header, with the
+// library's reader.
+func ofSheet(path string, w want) (n int64, is bool) {
+	book, err := excelize.OpenFile(path)
+	if err != nil {
+		return 0, false
+	}
+	defer book.Close()
+	rows, err := book.GetRows(w.sheet, excelize.Options{RawCellValue: true})
+	if err != nil {
+		return 0, false
+	}
+	for _, r := range rows[min(int(w.header), len(rows)):] {
+		if strings.TrimSpace(strings.Join(r, "")) != "" {
+			n++
+		}
+	}
+	return n, true
 }

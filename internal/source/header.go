@@ -116,7 +116,7 @@ func (s *Source) headOf(text []byte, whole bool) *head {
 	if len(widths) > 0 {
 		h.fields = widths[(len(widths)*9)/10]
 	}
-	h.table, h.wide = h.leftBlock(max(1, len(h.filled)/20))
+	h.table, h.wide = h.leftBlock(max(1, len(h.filled)/4))
 	h.fields = min(h.fields, h.table)
 	h.like = func(n int) bool { return 2*n > h.fields || n >= h.fields }
 	return h
@@ -542,7 +542,7 @@ func (h *head) underTitles(first int) int {
 				text = text || !dataLike(f)
 			}
 		}
-		return text && (filled == 1 || 3*filled < len(fields))
+		return text && (filled == 1 || 3*filled < max(len(fields), h.fields))
 	}
 	at := first
 	for at < len(h.filled)-1 && at-first < titleLimit && h.fields > 1 && title(h.rows[h.filled[at]].fields) {
@@ -552,7 +552,17 @@ func (h *head) underTitles(first int) int {
 		return 0
 	}
 	fields := h.rows[h.filled[at]].fields
-	if named, _ := h.looksNamed(fields); !named || slices.Contains(fields, "") || 2*yearsIn(fields) >= len(fields) ||
+	unnamed := func(c int) bool { // over something
+		for range h.values(c, h.filled[at+1:]) {
+			return fields[c] == ""
+		}
+		return false
+	}
+	blank := false
+	for c := range fields {
+		blank = blank || unnamed(c)
+	}
+	if named, _ := h.looksNamed(fields); !named || blank || 2*yearsIn(fields) >= len(fields) ||
 		len(fields) == 2 && !h.typedBelow(at, len(fields)) && !called(fields) ||
 		!h.typedBelow(at, len(fields)) && at+1 < len(h.filled) && title(h.rows[h.filled[at+1]].fields) {
 		return 0

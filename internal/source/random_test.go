@@ -2,13 +2,16 @@ package source
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/text/encoding/ianaindex"
 
 	"ambertray/internal/source/delimited"
 )
@@ -28,8 +31,19 @@ var (
 		"Basin", "alder", "withy", "late", "twice seen", "Kingfisher", "owl", "elm", "mud"}
 )
 
+// inTongues are words of some languages, by an encoding that they come in.
+var inTongues = map[string][]string{
+	"windows-1252": {"Brücke", "Schleuse für Kähne", "Größe", "nördlich", "Gebühr fällig", "Träger"},
+	"windows-1250": {"śluza zamknięta", "żegluga", "opłata", "przejście łodzi", "ujście", "płytki"},
+	"windows-1251": {"шлюз закрыт", "судно", "мост", "уровень воды", "сбор", "гавань"},
+	"koi8-r":       {"шлюз закрыт", "судно", "мост", "уровень воды", "сбор", "гавань"},
+	"utf-16le":     {"шлюз", "Brücke", "śluza", "水門", "γέφυρα"},
+	"shift_jis":    {"水門は閉まっています", "次の船", "橋のそば", "料金", "運河の水位"},
+	"gb18030":      {"水闸关闭", "下一艘船", "桥边等候", "费用已经支付", "水位很低"},
+}
+
 // column makes the fields of a column, all of one kind.
-func column(r *rand.Rand, rows int) (out []string) {
+func column(r *rand.Rand, rows int, words []string) (out []string) {
 	kind, blanks := r.IntN(7), r.IntN(5) == 0
 	for i := range rows {
 		v := ""
@@ -45,9 +59,9 @@ func column(r *rand.Rand, rows int) (out []string) {
 		case 4:
 			v = fmt.Sprintf("%c%03d", 'A'+r.IntN(4), r.IntN(1000))
 		case 5:
-			v = someWords[r.IntN(len(someWords))]
+			v = words[r.IntN(len(words))]
 		case 6:
-			v = someWords[r.IntN(len(someWords))] + ", " + someWords[r.IntN(len(someWords))]
+			v = words[r.IntN(len(words))] + ", " + words[r.IntN(len(words))]
 		}
 		if blanks && r.IntN(4) == 0 {
 			v = ""
@@ -62,8 +76,13 @@ func randomTable(r *rand.Rand) table {
 	var t table
 	columns, rows := 1+r.IntN(7), 2+r.IntN(30)
 	t.records = make([][]string, rows)
+	words, encoding := someWords, "utf-8"
+	if all := slices.Sorted(maps.Keys(inTongues)); r.IntN(5) == 0 {
+		encoding = all[r.IntN(len(all))]
+		words = inTongues[encoding]
+	}
 	for range columns {
-		for i, v := range column(r, rows) {
+		for i, v := range column(r, rows, words) {
 			t.records[i] = append(t.records[i], v)
 		}
 	}
@@ -77,6 +96,7 @@ func randomTable(r *rand.Rand) table {
 		d = "," // what else separates nothing would be written without quotes
 	}
 	always := r.IntN(4) == 0
+	ragged := r.IntN(10) == 0 && d != "blanks" // fields are left out at the end
 	var b strings.Builder
 	line := func(fields []string) {
 		for i, f := range fields {
@@ -107,10 +127,33 @@ func randomTable(r *rand.Rand) table {
 		if comments && i == rows/2 && rows > 6 {
 			b.WriteString("# the second half\n")
 		}
+		if full := len(rec); ragged {
+			for full > 1 && rec[full-1] == "" {
+				full--
+			}
+			rec = rec[:full]
+		}
 		line(rec)
 	}
 	t.text = b.String()
-	t.how = fmt.Sprintf("%d columns, %d records, delimiter %q, names %v, titles %d, comments %v, quotes "+
+	switch end := r.IntN(12); {
+	case end == 0:
+		t.text = strings.ReplaceAll(t.text, "\n", "\r\n")
+	case end == 1:
+		t.text = strings.ReplaceAll(t.text, "\n", "\r")
+	case end == 2:
+		t.text = strings.TrimSuffix(t.text, "\n")
+	}
+	if encoding != "utf-8" {
+		enc, err := ianaindex.IANA.Encoding(encoding)
+		if err == nil {
+			t.text, err = enc.NewEncoder().String(t.text)
+		}
+		if err != nil {
+			panic(err)
+		}
+	}
+	t.how = fmt.Sprintf(encoding+", %d columns, %d records, delimiter %q, names %v, titles %d, comments %v, quotes "+
 		"%v", columns, rows, d, t.names != nil, titles, comments, always)
 	return t
 }
@@ -126,7 +169,7 @@ func found(t *testing.T, text string) (names []string, records [][]string, said 
 	if s.Layout.Header == 0 {
 		names = nil
 	}
-	said = s.Doubt != "" || s.Undecided != nil
+	said = s.Doubt != "" || s.Undecided != nil || s.EncodingGuessed()
 	defer func() { said = said || len(records) == 0 }() // which is an error of a load
 	require.NoError(t, s.Each(func(k Kind, rec *delimited.Record) error {
 		if k == Footer {

@@ -21,6 +21,8 @@ const (
 	BlankRecord
 	// Comment is a line that a comment mark begins.
 	Comment
+	// Header is a line that repeats the column names, as where files were joined.
+	Header
 	// LeftOut is a record that a condition of the plan leaves out.
 	LeftOut
 	// Kinds is how many there are.
@@ -29,7 +31,8 @@ const (
 
 // String is the kind as receipts name it.
 func (k Kind) String() string {
-	return [Kinds]string{"data", "title", "ruler", "blank", "footer", "blank-record", "comment", "left-out"}[k]
+	return [Kinds]string{"data", "title", "ruler", "blank", "footer", "blank-record", "comment", "header",
+		"left-out"}[k]
 }
 
 // Rows reads the rows of chunks and tells what each is.
@@ -38,11 +41,38 @@ type Rows struct {
 	split    *delimited.Splitter
 	row      int
 	footerAt int
+	header   bool // there are names, which may stand again
 }
 
 // NewRows returns a reader of rows for one goroutine.
 func NewRows(l *Layout) *Rows {
-	return &Rows{layout: l, split: delimited.NewSplitter(l.Form)}
+	names := 0
+	for _, c := range l.Columns {
+		if c != "" {
+			names++
+		}
+	}
+	return &Rows{layout: l, split: delimited.NewSplitter(l.Form), header: l.Header > 0 && names > 1}
+}
+
+// repeats reports whether a record is the header again, name for name.
+func (r *Rows) repeats(rec *delimited.Record) bool {
+	names := r.layout.Columns
+	if len(rec.Fields) != len(names) {
+		return false
+	}
+	for i, f := range rec.Fields {
+		if string(f) == names[i] {
+			continue
+		}
+		if i == 0 {
+			f = bytes.TrimPrefix(f, []byte("\ufeff")) // the mark of a file that was joined on
+		}
+		if string(bytes.TrimSpace(f)) != names[i] {
+			return false
+		}
+	}
+	return true
 }
 
 // Reset starts on a chunk.
@@ -94,9 +124,12 @@ func (r *Rows) Next(rec *delimited.Record) (kind Kind, ok bool) {
 	if r.footerAt >= 0 && r.row > r.footerAt {
 		return Footer, true
 	}
-	if len(rec.Fields) > 1 && (len(rec.Fields[0]) == 0 || rec.Fields[0][0] <= ' ') && !r.layout.KeepBlank &&
-		rec.HasNothing() {
+	if (len(rec.Fields) > 1 || r.layout.Pad) && (len(rec.Fields[0]) == 0 || rec.Fields[0][0] <= ' ') &&
+		!r.layout.KeepBlank && (rec.HasNothing() || r.layout.Pad && rec.OnlySpaces()) { // in a sheet, quotes are ours
 		return BlankRecord, true
+	}
+	if r.header && r.repeats(rec) {
+		return Header, true
 	}
 	switch rec.Raw[0] {
 	case '-', '=', '+', '_', '|', '*', '#', ' ', '~', '"':
@@ -114,6 +147,8 @@ func (k Kind) Words(n int64) string {
 		return phrase.Count(n, "record") + " left out by the plan"
 	case BlankRecord:
 		return phrase.Count(n, "blank record")
+	case Header:
+		return phrase.Count(n, "line") + " with the column names again"
 	}
 	return phrase.Count(n, k.String()+" line")
 }
@@ -129,7 +164,7 @@ func KindOf(name string) (k Kind, ok bool) {
 }
 
 // SkippedAlways are the kinds that no plan has to name.
-var SkippedAlways = []Kind{Title, Ruler, BlankLine, BlankRecord, Comment, Footer}
+var SkippedAlways = []Kind{Title, Ruler, BlankLine, BlankRecord, Comment, Header, Footer}
 
 // IsRuler reports a row that only draws a line: every field that is not blank
 // is at least three times the same one of -=_*#~, perhaps between pluses. In

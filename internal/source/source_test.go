@@ -96,6 +96,7 @@ func TestForm(t *testing.T) {
 		{"titles above", "Report of May\n\nprinted today\na,b,c\n" + many, ",", "double", 4, "a b c"},
 		{"years as names", "place,2023,2024\nx,1,2\ny,3,4\n", ",", "double", 1, "place 2023 2024"},
 		{"a header short of names", "a,b\n" + many, ",", "double", 1, "row_name a b"},
+		{"names that are blank", "id,,name,\n1,2,a,4\n2,3,b,4\n3,4,c,4\n4,5,d,5\n", ",", "double", 1, "id  name "},
 		{"carriage returns alone", "a,b\r1,2\r3,4\r", ",", "double", 1, "a b"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
@@ -123,6 +124,11 @@ func TestSkippedRows(t *testing.T) {
 	rows, kinds := data(t, s)
 	assert.Equal(t, [][]string{{"1", "a"}, {"2", "b"}, {"3", "c"}}, rows)
 	assert.Equal(t, map[Kind]int{Data: 3, Ruler: 2, BlankLine: 1, Footer: 2}, kinds)
+	// Files that were joined have their header again, perhaps behind a mark.
+	s = open(t, "id,name\n1,a\nid,name\n2,id\n\ufeffid , name\n3,c\n", Known{})
+	rows, kinds = data(t, s)
+	assert.Equal(t, [][]string{{"1", "a"}, {"2", "id"}, {"3", "c"}}, rows)
+	assert.Equal(t, 2, kinds[Header])
 }
 
 func TestFooterIsOnlyAtTheEnd(t *testing.T) {

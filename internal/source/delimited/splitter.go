@@ -47,9 +47,11 @@ func (r *Record) IsBlank() bool {
 // HasNothing reports a record of delimiters, and perhaps spaces, only. An empty
 // pair of quotes is something that somebody wrote.
 func (r *Record) HasNothing() bool {
-	if len(r.Fields) < 2 || len(r.quoted) > 0 {
-		return false
-	}
+	return len(r.Fields) > 1 && len(r.quoted) == 0 && r.OnlySpaces()
+}
+
+// OnlySpaces reports a record of spaces only, in quotes or not.
+func (r *Record) OnlySpaces() bool {
 	for _, f := range r.Fields {
 		if len(f) > 0 && len(bytes.Trim(f, " \t")) > 0 {
 			return false

@@ -133,6 +133,7 @@ func TestCellsOfEveryKind(t *testing.T) {
 		`<c r="A1" s="4"><v>1.25</v></c>`:                                   `30:00:00`,
 		`<c r="A1" s="4"><v>45351.25</v></c>`:                               `2024-02-29 06:00:00`,
 		`<c r="A1" s="4"><v>0.999994212962963</v></c>`:                      `23:59:59.500`,
+		`<!-- > --><c r="A1"><v>8</v></c>`:                                  `8`,
 		`<c r="A1" s="5"><v>0.05</v></c>`:                                   `0.05`,
 		`<c r="A1" s="6"><v>3</v></c>`:                                      `3`,
 		`<x:c r="A1"><x:v><![CDATA[5]]></x:v></x:c>`:                        `5`,
@@ -142,6 +143,10 @@ func TestCellsOfEveryKind(t *testing.T) {
 		require.NoError(t, err, cell)
 		assert.Equal(t, []string{"A1=" + want}, got, cell)
 	}
+	// The name of a type of document, as older programs write it, defines nothing.
+	old, err := read(t, xlsx(t, "", map[string]string{"xl/worksheets/sheet1.xml": `<!DOCTYPE worksheet PUBLIC "-//Harrowmere//DTD 1.0//EN" "w.dtd"><worksheet><sheetData><row r="1"><c r="A1"><v>1</v></c></row></sheetData></worksheet>`}), 0)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"A1=1"}, old)
 	// Nothing, and what is nothing.
 	got, err := read(t, xlsx(t, `<sheetData><row r="3"/><row r="5" ht="2"><c r="B5"/><c r="C5" s="1"><v/></c><c t="str"><v>d</v></c></row><!-- > --><row><c><v>1</v></c></row></sheetData>`, nil), 0)
 	require.NoError(t, err)

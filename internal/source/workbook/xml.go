@@ -2,12 +2,15 @@ package workbook
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"strconv"
 	"strings"
 	"unicode/utf8"
 )
+
+var errDefinitions = errors.New("the XML has definitions of its own (<!DOCTYPE), which no workbook has")
 
 // A scanner takes the XML of workbooks apart, without allocating. It knows
 // elements, attributes, text, CDATA, comments and the five named entities;
@@ -248,8 +251,17 @@ func (s *scanner) next() (token, error) {
 				s.text = s.buf[s.pos+9 : s.pos+n]
 				s.pos += n + 3
 				return text, nil
+			case bytes.HasPrefix(rest, []byte("<!DOCTYPE")):
+				// The name of a type of document, as older programs write it, defines
+				// nothing here; what defines, or is fetched, is not taken.
+				n := s.find('>', 9)
+				if n < 0 || bytes.IndexByte(s.buf[s.pos:s.pos+n], '[') >= 0 ||
+					!bytes.Contains(s.buf[s.pos:s.pos+n], []byte(" PUBLIC ")) {
+					return eof, errDefinitions
+				}
+				s.pos += n + 1
 			default:
-				return eof, fmt.Errorf("the XML has definitions of its own (<!DOCTYPE), which no workbook has")
+				return eof, errDefinitions
 			}
 			continue
 		case '/':
