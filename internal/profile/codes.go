@@ -56,6 +56,7 @@ const (
 	CodeTransliterated   Code = "transliterated"
 	CodeOverEdge         Code = "over-edge"
 	CodeBinaryFractions  Code = "binary-fractions"
+	CodeStrayDelimiter   Code = "stray-delimiter"
 	// CodeNotAsPlanned and CodeNotAsTable are differences from a plan and from a
 	// table; they are found when a file is loaded.
 	CodeNotAsPlanned Code = "not-as-planned"
@@ -120,6 +121,7 @@ var Codes = []Code{
 	CodeTransliterated,
 	CodeOverEdge,
 	CodeBinaryFractions,
+	CodeStrayDelimiter,
 	CodeNotAsPlanned,
 	CodeNotAsTable,
 	CodeGoesWithTable,

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"ambertray/internal/phrase"
 	"ambertray/internal/reading"
 	"ambertray/internal/source"
 	"ambertray/internal/source/charset"
@@ -59,6 +60,12 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 			Do: "say --header-row " + line + " for names, or --header-row 0 for a record",
 			Answers: []Answer{{"it holds the names of the columns", "header", line},
 				{"it is a record; the columns have no names", "header", "0"}}})
+	}
+	if d := src.Stray; d != "" {
+		p.find(Finding{Weight: Caution, Code: CodeStrayDelimiter,
+			Text: "taken as one column, though some lines have a " + source.DelimiterWord(d),
+			Do: "if that separates fields, say --delimiter " + phrase.ShellWord(source.DelimiterName(d)) +
+				"; if not, --delimiter none"})
 	}
 	if src.Merged > 0 {
 		p.find(Finding{Weight: Caution, Code: CodeMergedCells, Count: src.Merged,

@@ -17,7 +17,7 @@ func (s *Source) decideForm(text []byte, whole bool, known Known) error {
 		s.Layout.Form, s.Layout.Pad = sheetForm, true
 		return nil
 	}
-	s.Undecided, s.ruled = nil, 0
+	s.Undecided, s.ruled, s.Stray = nil, 0, ""
 	if known.Columns != nil {
 		s.Layout.Form = delimited.Form{Starts: known.Columns, Apart: true}
 		for _, line := range linesOf(text, whole) {
@@ -37,7 +37,7 @@ func (s *Source) decideForm(text []byte, whole bool, known Known) error {
 		if err := f.Validate(); err != nil {
 			return &Problem{Source: s.Name, What: err.Error(), Decision: true}
 		}
-		s.note("delimiter", delimiterWord(*known.Delimiter), "", true)
+		s.note("delimiter", DelimiterWord(*known.Delimiter), "", true)
 	} else if done := s.findDelimiter(text, whole, known, &f); done {
 		return nil
 	}
@@ -79,6 +79,9 @@ type trial struct {
 	agree, rows int
 	first       int64 // line of the first that agrees
 	spaced      bool  // a blank follows on it everywhere, as in prose
+	// left is how many fields the widest records have, if all below titles have more
+	// than half as many: fields are left out at the end.
+	left int
 }
 
 // try splits the text with a delimiter: does it give the same number of fields,
@@ -95,8 +98,21 @@ func try(text []byte, whole bool, f delimited.Form, d string) trial {
 		if !r.record() {
 			continue
 		}
+		n := len(r.fields)
+		t.left = max(t.left, n)
 		t.rows++
-		counts[len(r.fields)]++
+		counts[n]++
+	}
+	begun := 0
+	for _, r := range rows {
+		if fits := 2*len(r.fields) > t.left; fits && r.record() {
+			begun++
+		} else if r.record() && begun > 0 {
+			t.left = 0
+		}
+	}
+	if t.left < 3 || 3*counts[t.left] < t.rows || t.rows-begun > 5 {
+		t.left = 0
 	}
 	for n, c := range counts {
 		if n > 1 && (c > t.agree || c == t.agree && n > t.fields) {
@@ -141,7 +157,7 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 		s.takeColumns(fixed)
 		return true
 	}
-	var best, second trial
+	var best, second, left trial
 	for i, d := range delimiters {
 		if i == 4 && best.fields > 1 {
 			break
@@ -150,6 +166,9 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 			continue // it marks lines, and does not separate fields
 		}
 		t := try(text, whole, *f, d)
+		if t.left > left.left && !t.spaced {
+			left = t
+		}
 		if t.fields < 2 || t.agree*2 < t.rows {
 			continue
 		}
@@ -158,6 +177,10 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 		} else if second.fields < 2 {
 			second = t
 		}
+	}
+	if left.left > 0 && left.delimiter != best.delimiter && (best.spaced || best.first > left.first) {
+		left.fields = left.left
+		best, second = left, best
 	}
 	// Within quotes that blanks separate, commas may stand in every line.
 	torn := (best.delimiter == "," || best.delimiter == ";") && tears(text, whole, *f, best.delimiter)
@@ -179,14 +202,34 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 	*f = separated(*f, best.delimiter)
 	if best.fields < 2 {
 		s.note("delimiter", "none", "no character separates the first records into the same number of fields", false)
+		s.Stray = stray(text)
 		return false
 	}
 	why := fmt.Sprintf("%d fields in %d of the first %s", best.fields, best.agree, count(best.rows, "line"))
 	if second.fields > 1 {
-		why += fmt.Sprintf("; %s only in %d", delimiterWord(second.delimiter), second.agree)
+		why += fmt.Sprintf("; %s only in %d", DelimiterWord(second.delimiter), second.agree)
 	}
-	s.note("delimiter", delimiterWord(best.delimiter), why, false)
+	s.note("delimiter", DelimiterWord(best.delimiter), why, false)
 	return false
+}
+
+// stray is a character in some lines of a text of one column that may separate fields
+// after all; empty: there is none.
+func stray(text []byte) string {
+	for _, d := range []string{"\t", "|", ";", ","} {
+		lines, least := 0, map[string]int{"\t": 1, "|": 1}[d]
+		for line := range bytes.Lines(text) {
+			line = bytes.TrimRight(line, "\r\n")
+			quoted := len(line) > 1 && line[0] == '"' && bytes.IndexByte(line[1:], '"') == len(line)-2
+			if n := bytes.Count(line, []byte(d)); !quoted && n > bytes.Count(line, []byte(d+" ")) {
+				lines++
+			}
+		}
+		if lines >= max(least, 2) || lines > 0 && least == 1 {
+			return d
+		}
+	}
+	return ""
 }
 
 // byRuns is the trial of runs of blanks, if it explains the text better than the best

@@ -294,6 +294,11 @@ func (h *head) rowNames() bool {
 		if len(f) != h.fields || f[0] == "" || seen[f[0]] {
 			return false
 		}
+		for c := range first {
+			if first[c] != "" && (first[c] == f[c] || first[c] == f[c+1]) {
+				return false // what stands again below is no name
+			}
+		}
 		seen[f[0]] = true
 		last = last || strings.TrimSpace(f[len(f)-1]) != ""
 	}
@@ -450,9 +455,22 @@ func (h *head) recordsAbove(first int) bool {
 			if named, _ := looksNamed(h.rows[i].fields); !named {
 				return true
 			}
+		} else if n < h.fields && isData(h.rows[i].fields[0]) && h.numbered(first) {
+			return true // a record that leaves fields out at its end
 		}
 	}
 	return false
+}
+
+// numbered reports whether all rows from that of an index in filled begin with a
+// number or a date.
+func (h *head) numbered(first int) bool {
+	for _, i := range h.filled[first:] {
+		if !isData(h.rows[i].fields[0]) {
+			return false
+		}
+	}
+	return true
 }
 
 var (

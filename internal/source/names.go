@@ -7,8 +7,8 @@ import (
 	"ambertray/internal/source/delimited"
 )
 
-// delimiterWord is the delimiter as evidence says it.
-func delimiterWord(d string) string {
+// DelimiterWord is the delimiter as evidence says it.
+func DelimiterWord(d string) string {
 	switch d {
 	case "":
 		return "none"

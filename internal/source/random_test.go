@@ -169,7 +169,7 @@ func found(t *testing.T, text string) (names []string, records [][]string, said 
 	if s.Layout.Header == 0 {
 		names = nil
 	}
-	said = s.Doubt != "" || s.Undecided != nil || s.EncodingGuessed()
+	said = s.Doubt != "" || s.Undecided != nil || s.Stray != "" || s.EncodingGuessed()
 	defer func() { said = said || len(records) == 0 }() // which is an error of a load
 	require.NoError(t, s.Each(func(k Kind, rec *delimited.Record) error {
 		if k == Footer {

@@ -52,6 +52,9 @@ type Source struct {
 	HeaderRuler bool
 	// Undecided is what has to be decided before anything can be loaded, or nil.
 	Undecided *Undecided
+	// Stray is a character that may separate fields, in a text that is taken as one of a
+	// single column; empty: there is none.
+	Stray string
 	// Possible are encodings that are as likely as the one taken; empty if none is.
 	Possible []Possible
 	// Mixed is an encoding in which all of a text that is UTF-8 only in part can be read.
