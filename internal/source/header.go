@@ -455,7 +455,7 @@ func (h *head) recordsAbove(first int) bool {
 			if named, _ := looksNamed(h.rows[i].fields); !named {
 				return true
 			}
-		} else if n < h.fields && isData(h.rows[i].fields[0]) && h.numbered(first) {
+		} else if n < h.fields && 2*n >= h.fields && isData(h.rows[i].fields[0]) && h.numbered(first) {
 			return true // a record that leaves fields out at its end
 		}
 	}
