@@ -68,7 +68,8 @@ func Mend(ctx context.Context, job MendJob) (*Mended, error) {
 	}
 	if err := m.load(ctx, name); err != nil {
 		var in *load.Committed
-		if !errors.As(err, &in) {
+		var unsure *db.Unsure
+		if !errors.As(err, &in) && !errors.As(err, &unsure) {
 			os.Remove(job.Entry.Path(name))
 		}
 		return nil, err
@@ -318,6 +319,7 @@ func (m *mend) settle(run *tray.Receipt, name string) error {
 		}
 	}
 	r.Settle()
+	r.Mark = run.Mark
 	m.out.Receipt = &r
 	return nil
 }

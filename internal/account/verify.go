@@ -231,48 +231,63 @@ func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, conn db.Session) 
 	if err != nil {
 		return err
 	}
-	is, err := isTable(ctx, pending, p, conn)
+	schema := pending.Table.Schema
+	came, err := outcome(ctx, pending, old, p, conn)
 	if err != nil {
 		return err
 	}
-	if is {
-		return e.Settle(tray.ReceiptFile)
-	}
 	switch {
-	case old != nil && old.Verdict != tray.Failed:
-		if is, err = isTable(ctx, old, p, conn); err != nil {
-			return err
-		}
-		if is {
-			return e.Drop()
-		}
+	case came == db.Committed:
+		err = e.Settle(tray.ReceiptFile)
+	case came == db.RolledBack && old != nil && old.Verdict != tray.Failed:
+		err = e.Drop()
+	case came == db.RolledBack:
+		pending.Verdict, pending.Error = tray.Failed, "the commit did not come to be"
+		pending.Records.Loaded = 0
+		err = e.WriteReceipt(pending)
 	default:
-		found, err := conn.Find(ctx, pending.Table.Schema, pending.Table.Name)
-		if err != nil {
-			return err
-		}
-		before := found == nil && db.Mode(pending.Table.Mode).New()
-		if found != nil && pending.Table.Mode == string(db.Append) {
-			rows, err := conn.Count(ctx, found)
-			if err != nil {
-				return err
-			}
-			before = rows == pending.Table.Before
-		}
-		if before {
-			pending.Verdict, pending.Error = tray.Failed,
-				"the program was ended at the commit, which did not come to be"
-			pending.Records.Loaded = 0
-			if err := e.WriteReceipt(pending); err != nil {
-				return err
-			}
-			return nil
+		return fmt.Errorf("the program was ended at a commit, and the table tells neither that it came to be nor that "+
+			"it did not\n"+
+			"  compare %s with %s; if the load is in, rename the first to the second, else remove the first",
+			e.Path(tray.ReceiptFile+".part"), e.Path(tray.ReceiptFile))
+	}
+	if asked, is := conn.(db.Outcomer); is && err == nil && pending.Mark != "" {
+		asked.Settled(ctx, schema, pending.Mark)
+	}
+	return err
+}
+
+// outcome is what became of the commit of a receipt that is pending: by its mark, or
+// else by the table.
+func outcome(ctx context.Context, pending, old *tray.Receipt, p *plan.Plan, conn db.Session) (db.Outcome, error) {
+	if asked, is := conn.(db.Outcomer); is && pending.Mark != "" {
+		if came, err := asked.Outcome(ctx, pending.Table.Schema, pending.Mark); err != nil || came != db.Unknown {
+			return came, err
 		}
 	}
-	return fmt.Errorf("the program was ended at a commit, and the table tells neither that it came to be nor that "+
-		"it did not\n"+
-		"  compare %s with %s; if the load is in, rename the first to the second, else remove the first",
-		e.Path(tray.ReceiptFile+".part"), e.Path(tray.ReceiptFile))
+	is, err := isTable(ctx, pending, p, conn)
+	if err != nil || is {
+		return map[bool]db.Outcome{true: db.Committed}[is], err
+	}
+	if old != nil && old.Verdict != tray.Failed {
+		if is, err = isTable(ctx, old, p, conn); err != nil || !is {
+			return db.Unknown, err
+		}
+		return db.RolledBack, nil
+	}
+	found, err := conn.Find(ctx, pending.Table.Schema, pending.Table.Name)
+	if err != nil {
+		return db.Unknown, err
+	}
+	before := found == nil && db.Mode(pending.Table.Mode).New()
+	if found != nil && pending.Table.Mode == string(db.Append) {
+		rows, err := conn.Count(ctx, found)
+		if err != nil {
+			return db.Unknown, err
+		}
+		before = rows == pending.Table.Before
+	}
+	return map[bool]db.Outcome{true: db.RolledBack}[before], nil
 }
 
 // isTable reports whether a table is what a receipt says.

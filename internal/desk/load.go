@@ -408,12 +408,12 @@ func (l *loading) foundOut() {
 
 // cannot finds what the columns of a new table cannot do in this database.
 func (l *loading) cannot() {
-	says := l.conn.Dialect().Cannot
-	if says == nil {
+	d := connect.Of(l.req.Into.URL)
+	if d == nil || d.Cannot == nil {
 		return
 	}
 	for _, c := range l.in.Plan.Definition().Columns {
-		if what, do := says(c); what != "" {
+		if what, do := d.Cannot(c); what != "" {
 			l.hung = append(l.hung, profile.Finding{Weight: profile.Caution, Code: profile.CodeNotInDatabase,
 				Column: c.Name, Text: what, Do: do})
 		}
@@ -903,6 +903,10 @@ func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job 
 	var stays *load.Committed
 	if err == nil || errors.As(err, &stays) {
 		return err
+	}
+	var lost *db.Unsure
+	if errors.As(err, &lost) {
+		return d.ask(ctx, entry, job, answer, err)
 	}
 	var many *rows.TooManyRejects
 	if errors.As(err, &many) && many.Of.Read > 0 && check != nil {

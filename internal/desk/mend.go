@@ -2,6 +2,7 @@ package desk
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/user"
@@ -74,7 +75,11 @@ func (d *Desk) Mend(ctx context.Context, r MendRequest) (*MendAnswer, error) {
 		SlowPath: r.SlowPath, Log: e.log, Progress: m.Set, At: time.Now()})
 	m.End()
 	if err != nil {
-		if ctx.Err() != nil {
+		var lost *db.Unsure
+		switch {
+		case errors.As(err, &lost):
+			err = fmt.Errorf("%w\n  do not mend again before 'ambertray verify %s' has settled it", err, e.Name)
+		case ctx.Err() != nil:
 			err = &Stopped{"nothing was committed"}
 		}
 		e.log.Error("mend failed", "error", err)

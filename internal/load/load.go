@@ -171,6 +171,12 @@ func (r *run) commit(ctx context.Context) error {
 	if err := fault.At(ctx, fault.BeforeCommit); err != nil {
 		return err
 	}
+	if m, is := r.load.(db.Marked); is && r.job.Receipt.Commits == 0 {
+		var err error
+		if r.job.Receipt.Mark, err = m.Mark(ctx); err != nil {
+			return err
+		}
+	}
 	if r.job.BeforeCommit != nil {
 		if err := r.job.BeforeCommit(); err != nil {
 			return err
@@ -205,7 +211,13 @@ func (r *run) committed(ctx context.Context) error {
 	if err := fault.At(ctx, fault.AtReceipt); err != nil {
 		return err
 	}
-	return r.job.AfterCommit()
+	if err := r.job.AfterCommit(); err != nil {
+		return err
+	}
+	if m, is := r.load.(db.Marked); is {
+		m.Unmark(ctx)
+	}
+	return nil
 }
 
 // A Committed error is what failed when the rows were committed and verified

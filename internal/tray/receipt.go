@@ -26,6 +26,9 @@ const (
 	// Halted: the load has committed on its way, and can go on. Such a receipt is
 	// shown and not kept.
 	Halted Verdict = "stopped"
+	// Undecided: the answer to the commit was lost, and the database could not be asked.
+	// Such a receipt is shown, and kept as a pending one.
+	Undecided Verdict = "unsure"
 )
 
 // A Receipt is the account of one load, and of what was done afterwards about
@@ -52,11 +55,14 @@ type Receipt struct {
 	Mends   []Mend   `json:"mends,omitempty"`
 	Waivers []Waiver `json:"waivers,omitempty"`
 	// Differences says what did not add up; then the verdict is failed.
-	Differences []string  `json:"differences,omitempty"`
-	Error       string    `json:"error,omitempty"`
-	Started     time.Time `json:"started"`
-	Finished    time.Time `json:"finished"`
-	Version     string    `json:"version"`
+	Differences []string `json:"differences,omitempty"`
+	Error       string   `json:"error,omitempty"`
+	// Mark is by what the database is asked whether the commit came to be, as long as
+	// that is not known.
+	Mark     string    `json:"mark,omitempty"`
+	Started  time.Time `json:"started"`
+	Finished time.Time `json:"finished"`
+	Version  string    `json:"version"`
 }
 
 // Source is a file that was read.

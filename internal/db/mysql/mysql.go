@@ -335,6 +335,8 @@ type load struct {
 	stepped bool     // a step has been committed
 	refused []sink.Refusal
 	record  []db.LedgerRow // still to be written
+	mark    string         // by which the commit can be asked for
+	unsure  bool           // the answer to what makes the load come to be was lost
 }
 
 // sidePrefix begins the names of tables that are being made.
@@ -405,6 +407,7 @@ func (l *load) prepare(ctx context.Context) error {
 			}
 		}
 	}
+	l.beginMark(ctx)
 	if err := l.start(ctx); err != nil {
 		return err
 	}
@@ -922,8 +925,12 @@ func (l *load) Commit(ctx context.Context) error {
 			return err
 		}
 	}
-	if _, err := d.c.ExecContext(ctx, "COMMIT"); err != nil {
-		return d.fail("cannot commit", err)
+	if l.side == "" {
+		if err := l.sent(ctx, "cannot commit", "COMMIT"); err != nil {
+			return err
+		}
+	} else if _, err := d.c.ExecContext(ctx, "COMMIT"); err != nil {
+		return d.fail("cannot commit", err) // the side table has not its name yet
 	}
 	if l.spec.Steps != "" {
 		d.tidy(ctx, t.Schema)
@@ -942,8 +949,8 @@ func (l *load) Commit(ctx context.Context) error {
 				rename = fmt.Sprintf("RENAME TABLE %s TO %s, %s TO %s", l.final, old, l.table, l.final)
 			}
 		}
-		if _, err := d.c.ExecContext(ctx, rename); err != nil {
-			return d.fail("cannot give the table its name", err)
+		if err := l.sent(ctx, "cannot give the table its name", rename); err != nil {
+			return err
 		}
 		l.side = ""
 		if err := d.Ledger(t.Schema).Write(ctx, l.record); err != nil {
@@ -976,6 +983,11 @@ func (l *load) Rollback() error {
 	if l.pair != nil {
 		l.pair.close()
 	}
+	if l.unsure {
+		l.main.end() // what became of it is to be asked for, and nothing to be taken away
+		l.d.load = nil
+		return nil
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), endIn)
 	defer cancel()
 	_, err := l.d.c.ExecContext(ctx, "ROLLBACK")
@@ -997,6 +1009,7 @@ func (l *load) Rollback() error {
 		l.forget(ctx)
 		l.d.tidy(ctx, l.spec.Table.Schema)
 	}
+	l.Unmark(ctx)
 	l.end()
 	if err != nil {
 		return l.d.fail("cannot roll back", err)

@@ -2,9 +2,7 @@ package mysql
 
 import (
 	"context"
-	"crypto/sha256"
 	"database/sql"
-	"encoding/hex"
 
 	"ambertray/internal/db"
 )
@@ -96,8 +94,8 @@ func (l *load) Step(ctx context.Context, step int, note string) error {
 	if err := l.notebook().Write(ctx, step, note); err != nil {
 		return err
 	}
-	if _, err := l.d.c.ExecContext(ctx, "COMMIT"); err != nil {
-		return l.d.fail("cannot commit", err)
+	if err := l.sent(ctx, "cannot commit", "COMMIT"); err != nil {
+		return err
 	}
 	l.made, l.stepped = false, true
 	return l.start(ctx)
@@ -105,10 +103,9 @@ func (l *load) Step(ctx context.Context, step int, note string) error {
 
 // claim makes this session the only one at a load.
 func (d *DB) claim(ctx context.Context, load string) error {
-	sum := sha256.Sum256([]byte(load)) // names of locks have at most 64 characters
 	var got sql.NullInt64
 	if err := d.c.QueryRowContext(ctx, "SELECT get_lock(?, 30)",
-		sidePrefix+hex.EncodeToString(sum[:16])).Scan(&got); err != nil || got.Int64 != 1 {
+		claimOf(load)).Scan(&got); err != nil || got.Int64 != 1 {
 		return d.fail("another session is still at this load", err)
 	}
 	return nil

@@ -204,6 +204,7 @@ type load struct {
 	final    string
 	stageKey []string
 	refused  []sink.Refusal // of the batch at hand
+	unsure   bool           // the answer to a commit was lost
 }
 
 // Begin implements db.Session.
@@ -712,8 +713,8 @@ func (l *load) Commit(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := l.tx.Commit(ctx); err != nil {
-		return l.d.fail("cannot commit", err)
+	if err := l.commit(ctx); err != nil {
+		return err
 	}
 	l.d.load = nil
 	if l.spec.Steps != "" {

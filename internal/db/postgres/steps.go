@@ -29,8 +29,8 @@ func (l *load) Step(ctx context.Context, step int, note string) error {
 	if err := notes.Write(ctx, step, note); err != nil {
 		return err
 	}
-	if err := l.tx.Commit(ctx); err != nil {
-		return l.d.fail("cannot commit", err)
+	if err := l.commit(ctx); err != nil {
+		return err
 	}
 	l.spec.Going = true
 	return l.begin(ctx)

@@ -223,6 +223,7 @@ type load struct {
 	summed bool  // checksums are made
 	seed   maphash.Seed
 	stop   func() bool
+	mark   string
 }
 
 // Begin takes the write lock and creates the table.

@@ -1,0 +1,81 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"ambertray/internal/db"
+)
+
+// xidMark begins a mark: the number of the load's transaction, which the server keeps
+// the outcome of (PostgreSQL, "Transaction ID and Snapshot Information Functions").
+const xidMark = "xid "
+
+// Mark implements db.Marked.
+func (l *load) Mark(ctx context.Context) (string, error) {
+	var xid string
+	if err := l.tx.QueryRow(ctx, "SELECT txid_current()::text").Scan(&xid); err != nil {
+		return "", l.d.fail("cannot mark the commit", err)
+	}
+	return xidMark + xid, nil
+}
+
+// Unmark implements db.Marked: the server forgets it in its own time.
+func (l *load) Unmark(context.Context) {}
+
+// Outcome implements db.Outcomer.
+func (d *DB) Outcome(ctx context.Context, _, mark string) (db.Outcome, error) {
+	xid, is := strings.CutPrefix(mark, xidMark)
+	if !is {
+		return db.Unknown, nil
+	}
+	for {
+		var status *string
+		err := d.c.QueryRow(ctx, "SELECT txid_status($1::text::bigint)", xid).Scan(&status)
+		var no *pgconn.PgError
+		switch {
+		case errors.As(err, &no):
+			return db.Unknown, nil // of another server, or long ago
+		case err != nil:
+			return db.Unknown, d.fail("cannot tell what became of the commit", err)
+		case status == nil:
+			return db.Unknown, nil
+		case *status == "committed":
+			return db.Committed, nil
+		case *status == "aborted":
+			return db.RolledBack, nil
+		}
+		select { // the server is at it still, or has not seen that we are gone
+		case <-ctx.Done():
+			return db.Unknown, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+// Settled implements db.Outcomer.
+func (d *DB) Settled(context.Context, string, string) {}
+
+// lost tells whether an error of a commit is no answer of the server.
+func lost(err error) bool {
+	var answer *pgconn.PgError
+	return !errors.As(err, &answer) && !errors.Is(err, pgx.ErrTxCommitRollback)
+}
+
+// commit commits the transaction.
+func (l *load) commit(ctx context.Context) error {
+	err := l.tx.Commit(ctx)
+	switch {
+	case err == nil:
+		return nil
+	case lost(err):
+		l.unsure = true
+		return &db.Unsure{Err: l.d.fail("cannot commit", err)}
+	}
+	return l.d.fail("cannot commit", err)
+}
