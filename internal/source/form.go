@@ -79,6 +79,7 @@ type trial struct {
 	agree, rows int
 	first       int64 // line of the first that agrees
 	spaced      bool  // a blank follows on it everywhere, as in prose
+	rest        bool  // all from the first on agree, and few stand above
 	// left is how many fields the widest records have, if all below titles have more
 	// than half as many: fields are left out at the end.
 	left int
@@ -119,12 +120,19 @@ func try(text []byte, whole bool, f delimited.Form, d string) trial {
 			t.fields, t.agree = n, c
 		}
 	}
+	above := 0
 	for _, r := range rows {
-		if len(r.fields) == t.fields && r.record() {
-			t.first = r.line
-			break
+		switch agrees := len(r.fields) == t.fields; {
+		case !r.record():
+		case agrees && t.first == 0:
+			t.first, t.rest = r.line, true
+		case !agrees && t.first == 0:
+			above++
+		case !agrees:
+			t.rest = false
 		}
 	}
+	t.rest = t.rest && above <= 5 && t.agree > 1 && t.fields > 2
 	return t
 }
 
@@ -132,6 +140,11 @@ func try(text []byte, whole bool, f delimited.Form, d string) trial {
 // A header that takes part counts for more than a few rows.
 func (t trial) better(best trial) bool {
 	switch {
+	// Commas of prose stand in records, and in no header.
+	case best.fields > 1 && best.spaced && !t.spaced && t.first < best.first:
+		return true
+	case best.fields > 1 && t.spaced && !best.spaced && best.first < t.first:
+		return false
 	case best.fields < 2 || t.agree*10 > best.agree*11:
 		return true
 	case t.agree*11 <= best.agree*10:
@@ -169,7 +182,7 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 		if t.left > left.left && !t.spaced {
 			left = t
 		}
-		if t.fields < 2 || t.agree*2 < t.rows {
+		if t.fields < 2 || t.agree*2 < t.rows && !t.rest {
 			continue
 		}
 		if t.better(best) {
@@ -185,7 +198,7 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 	// Within quotes that blanks separate, commas may stand in every line.
 	torn := (best.delimiter == "," || best.delimiter == ";") && tears(text, whole, *f, best.delimiter)
 	if torn {
-		best.agree = 0
+		best.agree, best.rest = 0, false
 	}
 	if best.fields < 2 || strings.Contains(":#!*", best.delimiter) || torn ||
 		best.agree < best.rows && best.delimiter == "," {
@@ -245,7 +258,7 @@ func byRuns(text []byte, whole bool, f delimited.Form, best trial, fixed *column
 	}
 	switch {
 	case t.rows < 2 || t.fields < 2 || t.agree*20 < t.rows*19 || t.rows-t.agree > 20,
-		best.fields > 1 && (t.agree <= best.agree || t.agree < t.rows),
+		best.rest, best.fields > 1 && (t.agree <= best.agree || t.agree < t.rows),
 		fixed != nil && t.fields <= len(fixed.starts),
 		t.fields == 2 && t.agree < t.rows,
 		!numbersAfter(text, whole, f, fixed != nil):

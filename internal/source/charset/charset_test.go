@@ -2,7 +2,6 @@ package charset
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -188,7 +187,7 @@ func FuzzEncoding(f *testing.F) {
 			for _, e := range append(v.Others, v.Encoding) {
 				text := read(t, string(raw), e)
 				if other, is := texts[text]; is {
-					t.Fatal(fmt.Sprintf("%s and %s give the same text", e, other))
+					t.Fatalf("%s and %s give the same text", e, other)
 				}
 				texts[text] = e
 			}
