@@ -188,20 +188,30 @@ func TestStoppedLoads(t *testing.T) {
 			"a line less":   strings.Replace(whole, "2,gauge 1,1.01\n", "", 1),
 			"a line more":   strings.Replace(whole, "2,gauge 1,1.01\n", "2,gauge 1,1.01\n2,gauge 1,1.01\n", 1),
 			"cut off":       whole[:2000],
+			"added to":      whole + "9999,gauge 9,9.99\n",
 		} {
 			b.write("upper.csv", text)
-			r := b.run(1, "resume", entry, "--into", s.url)
-			assert.Contains(t, r.err, "not what the load had read before it stopped", what)
-			assert.Contains(t, r.err, "stay in the table", what)
+			r := b.run(2, "resume", entry, "--into", s.url)
+			assert.Contains(t, r.err, "upper.csv", what)
+			// Named by a person, it may have been copied; then its beginning has to be the same.
+			r = b.try("resume", entry, "upper.csv", "lower.csv", "--into", s.url)
+			if len(text) == len(whole) {
+				assert.Equal(t, 1, r.code, what)
+				assert.Contains(t, r.err, "not what the load had read before it stopped", what)
+				assert.Contains(t, r.err, "stay in the table", what)
+			} else {
+				assert.Equal(t, 2, r.code, what)
+				assert.Contains(t, r.err, "when the load began", what)
+			}
 			assert.Equal(t, before, count(), what)
 		}
 		b.write("upper.csv", whole)
 		b.run(2, "resume", entry, "upper.csv", "--into", s.url)
 
 		// Too many rejects stop it, too, and it goes on with another limit.
-		r := b.run(1, "resume", entry, "--into", s.url, "--max-rejects", "5")
+		r := b.run(1, "resume", entry, "upper.csv", "lower.csv", "--into", s.url, "--max-rejects", "5")
 		assert.Contains(t, r.err, "more than 5 records were rejected")
-		assert.Contains(t, b.run(1, "resume", entry, "--into", s.url, "--max-rejects", "5", "--json").out, `"verdict": "stopped"`)
+		assert.Contains(t, b.run(1, "resume", entry, "upper.csv", "lower.csv", "--into", s.url, "--max-rejects", "5", "--json").out, `"verdict": "stopped"`)
 		assert.Contains(t, r.err, "stay in the table")
 		// A file that was moved is named anew.
 		require.NoError(t, os.Rename(filepath.Join(b.dir, "lower.csv"), filepath.Join(b.dir, "moved.csv")))

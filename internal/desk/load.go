@@ -855,11 +855,11 @@ func (l *loading) stops() *tray.Stops {
 	if job.Spec.Like != nil {
 		like = *job.Spec.Like
 	}
-	var names []string
+	var names, stamps []string
 	for _, s := range job.Sources {
-		names = append(names, s.Name)
+		names, stamps = append(names, s.Name), append(stamps, s.Stamp())
 	}
-	return &tray.Stops{Names: names, Load: x.Entry + "-" + hex.EncodeToString(r[:]), Database: x.Database,
+	return &tray.Stops{Names: names, Stamps: stamps, Load: x.Entry + "-" + hex.EncodeToString(r[:]), Database: x.Database,
 		Table: x.Table, Sources: x.Sources,
 		Like: like.Table, LikeSchema: like.Schema, Every: job.Every, MaxRejects: job.MaxRejects, MaxShare: job.MaxShare,
 		MaxLeast:  job.MaxLeast,

@@ -177,10 +177,33 @@ func (d *Desk) stoppedSources(ctx context.Context, e *Entry, stops *tray.Stops, 
 			return nil, err
 		}
 		src.Name = stops.Names[i]
+		if err := sameAsBegun(e.Name, src, s, stops, i, len(files) > 0); err != nil {
+			src.Close()
+			return nil, err
+		}
 		o.Sources = append(o.Sources, src)
 	}
 	d.opened = append(d.opened, o.Sources...)
 	return o, nil
+}
+
+// sameAsBegun refuses a source that is not as it was when the load began: of what is
+// behind the last note, nobody could tell otherwise. A file that a person names may have
+// been copied.
+func sameAsBegun(entry string, src *source.Source, was tray.Source, stops *tray.Stops, i int, named bool) error {
+	if was.Size > 0 && src.FileSize != was.Size && !src.Flows() {
+		return need("%s: it has %s now, and had %s when the load began\n  name the file as it was: ambertray resume %s FILE",
+			src.Name, phrase.Count(src.FileSize, "byte"), phrase.Count(was.Size, "byte"), entry)
+	}
+	if named || i >= len(stops.Stamps) || stops.Stamps[i] == "" || stops.Stamps[i] == src.Stamp() {
+		return nil
+	}
+	again := "ambertray resume " + entry
+	for _, x := range stops.Sources {
+		again += " " + phrase.ShellWord(x.Path)
+	}
+	return need("%s: it has been written to, copied or replaced since the load began, and what is behind the rows that "+
+		"are in may be other\n  if it is the same, name it: %s", src.Name, again)
 }
 
 // placeOf is where the i-th source is now.

@@ -274,7 +274,7 @@ func (f *Feed) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 		if f.Follower != nil {
 			f.Follower.Ended(k)
 		}
-	} else if f.stream.Bytes() != src.Size {
+	} else if f.stream.Bytes() != src.Size || src.Changed() {
 		return fmt.Errorf("%w; %s", ErrChanged, f.fate())
 	}
 	f.Sums, f.Each = append(f.Sums, f.stream.Sum()), append(f.Each, f.base)

@@ -72,7 +72,7 @@ func Open(ctx context.Context, name string, known Known) (*Source, error) {
 		return nil, &Problem{Source: name, What: "is a folder, not a file", Do: "name a file in it"}
 	}
 	s := &Source{Name: name, Path: name, Size: info.Size(), FileSize: info.Size(), Modified: info.ModTime(),
-		MaxRecord: known.MaxRecord, Range: workbook.All}
+		MaxRecord: known.MaxRecord, Range: workbook.All, stamp: stampOf(info)}
 	if s.Size == 0 && info.Mode().IsRegular() {
 		return nil, &Problem{Source: name, What: "is empty (0 bytes)",
 			Do: "nothing can be loaded from it; ask for the file again"}
@@ -148,6 +148,9 @@ func (s *Source) settle(ctx context.Context, known Known) (*Source, error) {
 			return nil, &Problem{Source: s.Name, What: "is empty (0 bytes)",
 				Do: "nothing can be loaded from it; ask for the file again"}
 		}
+	}
+	if s.spool != nil {
+		s.stamp = "" // what is read is our own copy
 	}
 	if err := s.detect(ctx, known); err != nil {
 		s.Close()

@@ -69,6 +69,7 @@ type Source struct {
 	firstColumn int    // of a sheet, that holds something
 	unpacked    int64  // bound
 	sum         string // of the file itself, if it is packed
+	stamp       string // of the file when it was opened, if it is read in place
 
 	// own tells that the text is of our own form: a sheet, as we have written it.
 	own bool

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -315,4 +316,32 @@ func TestPaddedTitles(t *testing.T) {
 	n := 0
 	require.NoError(t, s.Each(func(k Kind, _ *delimited.Record) error { n++; assert.Equal(t, Data, k); return nil }))
 	assert.Equal(t, 2, n)
+}
+
+// A file that is written to in place, at equal size and with its old time, is told from
+// what it was; so is another of its name.
+func TestChangedInPlace(t *testing.T) {
+	for what, change := range map[string]func(name string, was os.FileInfo) error{
+		"written to in place": func(name string, was os.FileInfo) error {
+			f, err := os.OpenFile(name, os.O_WRONLY, 0)
+			if err != nil {
+				return err
+			}
+			_, err = f.WriteAt([]byte("9"), 4)
+			return errors.Join(err, f.Close(), os.Chtimes(name, was.ModTime(), was.ModTime()))
+		},
+		"replaced": func(name string, was os.FileInfo) error {
+			return errors.Join(os.WriteFile(name+".new", []byte("a,b\n9,2\n"), 0o666),
+				os.Chtimes(name+".new", was.ModTime(), was.ModTime()), os.Rename(name+".new", name))
+		},
+		"removed": func(name string, _ os.FileInfo) error { return os.Remove(name) },
+	} {
+		s := open(t, "a,b\n1,2\n", Known{})
+		assert.False(t, s.Changed())
+		was, err := os.Stat(s.Path)
+		require.NoError(t, err)
+		time.Sleep(20 * time.Millisecond) // the clock of a file system has steps
+		require.NoError(t, change(s.Path, was))
+		assert.True(t, s.Changed(), what)
+	}
 }

@@ -19,6 +19,8 @@ type Stops struct {
 	Database string   `json:"database"` // without password
 	Table    Table    `json:"table"`
 	Sources  []Source `json:"sources"`
+	// Stamps are the states of the files when the load began; empty for what is none.
+	Stamps []string `json:"stamps,omitempty"`
 	// Names are those by which rejects name the sources.
 	Names []string `json:"names"`
 	// Like is the table whose structure the new one took.

@@ -76,6 +76,10 @@ func (c *conn) close() {
 	c.tls.Close()
 }
 
+// autocommit reports whether no transaction is open: SQLite ends one by itself after
+// some failures.
+func (c *conn) autocommit() bool { return lib.Xsqlite3_get_autocommit(c.tls, c.db) != 0 }
+
 // changes is how many rows have been inserted, changed or deleted.
 func (c *conn) changes() int64 { return lib.Xsqlite3_total_changes64(c.tls, c.db) }
 

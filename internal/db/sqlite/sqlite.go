@@ -273,7 +273,15 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 	for i, c := range l.table.Columns {
 		names[i] = Dialect.Quote(c.Name)
 	}
-	l.insert, err = d.c.prepare(fmt.Sprintf("INSERT INTO %s (%s) VALUES (?%s)",
+	// A table's own way with conflicts (ON CONFLICT ROLLBACK, REPLACE, IGNORE) would end
+	// the load, or change rows unsaid; but what its triggers do has theirs.
+	or := "OR ABORT "
+	if triggers, err := d.questions().Number(ctx, "cannot be read",
+		"SELECT count(*) FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? COLLATE NOCASE",
+		l.table.Name); err != nil || triggers > 0 {
+		or = ""
+	}
+	l.insert, err = d.c.prepare(fmt.Sprintf("INSERT %sINTO %s (%s) VALUES (?%s)", or,
 		Dialect.Qualified(l.table.Schema, l.table.Name),
 		strings.Join(names, ", "), strings.Repeat(", ?", len(names)-1)))
 	if err != nil {
@@ -477,7 +485,7 @@ func (l *load) putAll(ctx context.Context, b []byte, rows int) (n int, err error
 		return 0, errKeys
 	}
 	n = l.feed.row
-	if !refusal(err) || l.d.c.changes()-before != int64(n) {
+	if !refusal(err) || l.d.c.autocommit() || l.d.c.changes()-before != int64(n) {
 		return 0, l.cannot(ctx, err)
 	}
 	return n, nil
@@ -517,6 +525,10 @@ func (l *load) putOne(ctx context.Context, b []byte) (rest []byte, refused *sink
 	}
 	_, err = s.step()
 	s.reset()
+	if err != nil && l.d.c.autocommit() {
+		return nil, nil, l.d.fail("the table itself has rolled back the load, by RAISE(ROLLBACK) of a trigger or ON "+
+			"CONFLICT ROLLBACK; nothing was changed", err)
+	}
 	if refusal(err) {
 		var e *Error
 		errors.As(err, &e)
@@ -684,7 +696,7 @@ func (l *load) Rollback() error {
 	}
 	l.close()
 	l.d.load = nil
-	if lib.Xsqlite3_get_autocommit(l.d.c.tls, l.d.c.db) != 0 {
+	if l.d.c.autocommit() {
 		return nil // SQLite has rolled back by itself
 	}
 	if err := l.d.c.exec("ROLLBACK"); err != nil {
