@@ -272,13 +272,19 @@ func TestLookJSON(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(b.run(0, "look", "p.csv", "--json", "--rows", "2").out), &doc))
 	s := doc.Sources[0]
 	assert.EqualValues(t, 4, s.Records)
-	assert.Equal(t, [][]string{{"Passage ID"}, {"Lock"}, {"Passed on"}}, s.Keys)
+	assert.Empty(t, s.Keys, "four records do not tell")
 	assert.Len(t, s.First, 2)
 	assert.Equal(t, "toll", s.Columns[4].Name)
 	assert.Equal(t, "decimal(7,2)", s.Columns[4].Type)
 	assert.EqualValues(t, 1, s.Columns[4].Blanks)
-	assert.False(t, s.Columns[4].Required)
+	assert.False(t, s.Columns[0].Required)
+
+	b.write("k.csv", "Lock,Passage ID,toll\na,1,2\nb,2,2\nc,3,\nd,4,5\ne,5,5\n")
+	require.NoError(t, json.Unmarshal([]byte(b.run(0, "look", "k.csv", "--json").out), &doc))
+	s = doc.Sources[0]
+	assert.Equal(t, [][]string{{"Passage ID"}, {"Lock"}}, s.Keys)
 	assert.True(t, s.Columns[0].Required)
+	assert.False(t, s.Columns[2].Required)
 }
 
 func TestPlanEditedAndLookedAt(t *testing.T) {

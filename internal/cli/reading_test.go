@@ -29,7 +29,7 @@ func TestFilesAsPeopleSendThem(t *testing.T) {
 		{"null words", "id,n\n1,5\n2,N/A\n3,-\n4,7\n", nil, [][]string{{"1", "5"}, {"2", "<null>"}, {"3", "<null>"}, {"4", "7"}}},
 		{"null word by hand", "id,v\n1,x\n2,missing\n", []string{"--null-word", "missing"}, [][]string{{"1", "x"}, {"2", "<null>"}}},
 		{"blanks in quotes", "id,v\n1,\"   \"\n2,x\n", nil, [][]string{{"1", "<null>"}, {"2", "x"}}},
-		{"blanks in quotes, kept", "id,v\n1,\"   \"\n2,x\n", []string{"--keep-empty", "quoted"}, [][]string{{"1", "   "}, {"2", "x"}}},
+		{"blanks in quotes, kept", "id,v\n1,\"   \"\n2,x\n", []string{"--keep-empty", "quoted"}, [][]string{{"1", ""}, {"2", "x"}}},
 		{"empty against nothing", "id,v\n1,\"\"\n2,\n3,x\n", []string{"--keep-empty", "quoted"}, [][]string{{"1", ""}, {"2", "<null>"}, {"3", "x"}}},
 		{"both are null", "id,v\n1,\"\"\n2,\n3,x\n", nil, [][]string{{"1", "<null>"}, {"2", "<null>"}, {"3", "x"}}},
 		{"leave out", "id,secret,v\n1,a,x\n", []string{"--leave-out", "secret"}, [][]string{{"1", "x"}}},
@@ -153,7 +153,7 @@ func TestOddFiles(t *testing.T) {
 		"one long field":  {"a,b\n1," + strings.Repeat("x", 3<<20) + "\n2,y\n", 0, "text"},
 		"many columns":    {strings.Repeat("c,", 20000) + "c\n" + strings.Repeat("1,", 20000) + "1\n", 0, "20,001 columns"},
 		"long record":     {"a,b\n1,\"" + strings.Repeat("x\n", 1<<20) + "\n", 1, "line 2: a quote is opened here and not closed within 1 MiB"},
-		"not known bytes": {"a,b\n1,\x81\x8d\n2,y\n", 0, "windows-1252"},
+		"not known bytes": {"a,b\n1,\x81\x8d\n2,y\n", 0, "a guess"},
 		"a single value":  {"x", 0, ""},
 		"only a ruler":    {"-----\n=====\n", 1, "holds no records"},
 	} {

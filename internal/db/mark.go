@@ -92,8 +92,9 @@ func (n Notebook) OutcomeOfMark(ctx context.Context) (Outcome, error) {
 // SweepMarks forgets old marks, and those that have begun and whose loads have ended,
 // as ended says.
 func (n Notebook) SweepMarks(ctx context.Context, ended func(load string) bool) error {
-	rows, err := n.Rows(ctx, "cannot read the marks", fmt.Sprintf("SELECT load_name, note FROM %s WHERE load_name LIKE %s",
-		n.Table(), n.Dialect.Parameter(1)), markPrefix+"%")
+	rows, err := n.Rows(ctx, "cannot read the marks",
+		fmt.Sprintf("SELECT load_name, note FROM %s WHERE load_name LIKE %s", n.Table(), n.Dialect.Parameter(1)),
+		markPrefix+"%")
 	if err != nil {
 		return err
 	}

@@ -859,8 +859,8 @@ func (l *loading) stops() *tray.Stops {
 	for _, s := range job.Sources {
 		names, stamps = append(names, s.Name), append(stamps, s.Stamp())
 	}
-	return &tray.Stops{Names: names, Stamps: stamps, Load: x.Entry + "-" + hex.EncodeToString(r[:]), Database: x.Database,
-		Table: x.Table, Sources: x.Sources,
+	return &tray.Stops{Names: names, Stamps: stamps, Load: x.Entry + "-" + hex.EncodeToString(r[:]),
+		Database: x.Database, Table: x.Table, Sources: x.Sources,
 		Like: like.Table, LikeSchema: like.Schema, Every: job.Every, MaxRejects: job.MaxRejects, MaxShare: job.MaxShare,
 		MaxLeast:  job.MaxLeast,
 		MaxRecord: job.Sources[0].MaxRecord, MaxUnpacked: l.req.Known.MaxUnpacked, SlowPath: job.Spec.SlowPath,

@@ -192,8 +192,9 @@ func (d *Desk) stoppedSources(ctx context.Context, e *Entry, stops *tray.Stops, 
 // been copied.
 func sameAsBegun(entry string, src *source.Source, was tray.Source, stops *tray.Stops, i int, named bool) error {
 	if was.Size > 0 && src.FileSize != was.Size && !src.Flows() {
-		return need("%s: it has %s now, and had %s when the load began\n  name the file as it was: ambertray resume %s FILE",
-			src.Name, phrase.Count(src.FileSize, "byte"), phrase.Count(was.Size, "byte"), entry)
+		return need("%s: it has %s now, and had %s when the load began\n  "+
+			"name the file as it was: ambertray resume %s FILE", src.Name, phrase.Count(src.FileSize, "byte"),
+			phrase.Count(was.Size, "byte"), entry)
 	}
 	if named || i >= len(stops.Stamps) || stops.Stamps[i] == "" || stops.Stamps[i] == src.Stamp() {
 		return nil
@@ -202,8 +203,8 @@ func sameAsBegun(entry string, src *source.Source, was tray.Source, stops *tray.
 	for _, x := range stops.Sources {
 		again += " " + phrase.ShellWord(x.Path)
 	}
-	return need("%s: it has been written to, copied or replaced since the load began, and what is behind the rows that "+
-		"are in may be other\n  if it is the same, name it: %s", src.Name, again)
+	return need("%s: it has been written to, copied or replaced since the load began, and what is behind the rows "+
+		"that are in may be other\n  if it is the same, name it: %s", src.Name, again)
 }
 
 // placeOf is where the i-th source is now.

@@ -47,8 +47,8 @@ func (d *Desk) ask(ctx context.Context, entry *tray.Entry, job *load.Job, answer
 	*answer.Receipt = *r
 	if r.Verdict == tray.Failed {
 		job.Log.Error("the commit did not come to be")
-		return fmt.Errorf("%w\n  the database says that it did not come to be: nothing was changed\n  the papers are in %s",
-			errors.Unwrap(lost), entry.Dir)
+		return fmt.Errorf("%w\n  the database says that the commit did not come to be: nothing was changed\n  "+
+			"the papers are in %s", errors.Unwrap(lost), entry.Dir)
 	}
 	job.Log.Info("the commit came to be", "verdict", r.Verdict)
 	d.tell(NoteEvent{"the answer to the commit was lost; the database says that it came to be"})

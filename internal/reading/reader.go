@@ -42,6 +42,7 @@ type Reader struct {
 	scan     NumberScan
 	civil    Civil
 	fallback *Reader
+	asIs     bool // also what is spaces only
 	simple   bool // numbers have no marks but a decimal point
 	words    map[string]int64
 }
@@ -126,7 +127,8 @@ func (r *Reader) Prepare() error {
 		}
 	}
 	if r.Default != nil && r.fallback == nil {
-		r.fallback = &Reader{Type: t, Number: Number{Decimal: Point}, KeepBlank: *r.Default != ""}
+		r.fallback = &Reader{Type: t, Number: Number{Decimal: Point}, KeepBlank: *r.Default != "",
+			asIs: true}
 		if err := r.fallback.Prepare(); err != nil {
 			return err
 		}
@@ -208,6 +210,9 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 	case sqltype.UUID:
 		return uuid(b, v)
 	case sqltype.Char, sqltype.VarChar:
+		if len(b) > 0 && !r.asIs && IsBlank(b) {
+			break
+		}
 		if r.Type.Kind == sqltype.Char && len(b) > 0 && b[len(b)-1] == ' ' {
 			return EndsInSpace
 		}
@@ -216,7 +221,9 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 		}
 	case sqltype.None, sqltype.Text:
 	}
-	v.Text = b
+	if v.Text = b; len(b) > 0 && !r.asIs && IsBlank(b) {
+		v.Text = b[:0] // kept, as the empty text that it counts as
+	}
 	return OK
 }
 

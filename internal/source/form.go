@@ -159,18 +159,10 @@ func (t trial) better(best trial) bool {
 	return t.fields > best.fields
 }
 
-// findDelimiter finds the delimiter that explains the text best. done tells that
-// the text has columns of fixed width instead.
-func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimited.Form) (done bool) {
-	var fixed *columnsFound
-	if known.Quote == nil && known.Escape == nil {
-		fixed = fixedColumns(text, whole)
-	}
-	if fixed != nil && fixed.header > 0 {
-		s.takeColumns(fixed)
-		return true
-	}
-	var best, second, left trial
+// tryAll tries the characters that separate fields, and returns the two that explain
+// the text best.
+func tryAll(text []byte, whole bool, f delimited.Form) (best, second trial) {
+	var left trial // where fields are left out
 	for i, d := range delimiters {
 		if i == 4 && best.fields > 1 {
 			break
@@ -178,7 +170,7 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 		if i > 3 && lineBegins(text, d) {
 			continue // it marks lines, and does not separate fields
 		}
-		t := try(text, whole, *f, d)
+		t := try(text, whole, f, d)
 		if t.left > left.left && !t.spaced {
 			left = t
 		}
@@ -195,6 +187,21 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 		left.fields = left.left
 		best, second = left, best
 	}
+	return best, second
+}
+
+// findDelimiter finds the delimiter that explains the text best. done tells that
+// the text has columns of fixed width instead.
+func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimited.Form) (done bool) {
+	var fixed *columnsFound
+	if known.Quote == nil && known.Escape == nil {
+		fixed = fixedColumns(text, whole)
+	}
+	if fixed != nil && fixed.header > 0 {
+		s.takeColumns(fixed)
+		return true
+	}
+	best, second := tryAll(text, whole, *f)
 	// Within quotes that blanks separate, commas may stand in every line.
 	torn := (best.delimiter == "," || best.delimiter == ";") && tears(text, whole, *f, best.delimiter)
 	if torn {

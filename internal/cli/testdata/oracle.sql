@@ -16,7 +16,7 @@ CREATE TABLE tolls (
     toll  NUMBER(5,2),
     "day" DATE,
     at    TIMESTAMP(3),
-    who   CLOB         NOT NULL,
+    who   CLOB,
     PRIMARY KEY (id)
 );
 

@@ -12,7 +12,7 @@ CREATE TABLE tolls (
     toll  decimal(5,2),
     [day] date,
     at    datetime2(3),
-    who   nvarchar(max) NOT NULL,
+    who   nvarchar(max),
     PRIMARY KEY (id)
 );
 

@@ -25,6 +25,7 @@ const (
 // the table for it loads without a mark.
 func (l *load) beginMark(ctx context.Context) {
 	d := l.d
+	d.sweepMarks(ctx, l.spec.Table.Schema)
 	if l.side != "" || l.spec.Steps != "" || d.lockNotes(ctx) != nil {
 		return
 	}
@@ -34,11 +35,22 @@ func (l *load) beginMark(ctx context.Context) {
 		return
 	}
 	l.mark = mark.Load
-	_ = mark.SweepMarks(ctx, func(load string) bool { // what is not swept is, by the next
+}
+
+// sweepMarks forgets the marks of loads that have died. What is not swept is, by the
+// next load.
+func (d *DB) sweepMarks(ctx context.Context, schema string) {
+	if found, err := d.Find(ctx, schema, db.NotesTable); err != nil || found == nil {
+		return
+	}
+	err := d.notebook(schema, "").SweepMarks(ctx, func(load string) bool {
 		var free sql.NullInt64
 		err := d.c.QueryRowContext(ctx, "SELECT is_free_lock(?)", claimOf(load)).Scan(&free)
 		return err == nil && free.Int64 == 1
 	})
+	if err == nil {
+		d.tidy(ctx, schema)
+	}
 }
 
 // Mark implements db.Marked.
@@ -58,6 +70,7 @@ func (l *load) Unmark(ctx context.Context) {
 		l.d.Settled(ctx, l.spec.Table.Schema, rowMark+l.mark)
 		l.mark = ""
 	}
+	l.d.sweepMarks(ctx, l.spec.Table.Schema)
 }
 
 // Outcome implements db.Outcomer. It holds the load's own lock, which that had as long

@@ -192,23 +192,39 @@ func guess(head []byte, mixed bool) []*try {
 }
 
 // partsOf cuts a text where no encoding has a part of a character, and returns the
-// different parts that have something beyond ASCII; as many as tell enough.
+// different parts that have something beyond ASCII, with a digit on either side if there
+// is one; as many as tell enough.
 func partsOf(head []byte) (parts [][]byte) {
 	seen := map[string]bool{}
 	room := 6 << 10
-	for p := range bytes.FieldsFuncSeq(head, func(r rune) bool { return r < '@' }) {
-		plain := !slices.ContainsFunc(p, func(c byte) bool { return c >= utf8.RuneSelf })
-		if plain || seen[string(p)] || len(p) > 1<<10 {
+	for i := 0; i < len(head) && room > 0; i++ {
+		if head[i] < utf8.RuneSelf {
 			continue
 		}
-		seen[string(p)] = true
-		parts = append(parts, p)
-		if room -= len(p); room < 0 {
-			break
+		from, to := i, i
+		for from > 0 && head[from-1] >= '@' {
+			from--
+		}
+		for to < len(head) && head[to] >= '@' {
+			to++
+		}
+		i = to
+		if from > 0 && isDigit(head[from-1]) {
+			from--
+		}
+		if to < len(head) && isDigit(head[to]) {
+			to++
+		}
+		if p := head[from:to]; len(p) <= 1<<10 && !seen[string(p)] {
+			seen[string(p)] = true
+			parts = append(parts, p)
+			room -= len(p)
 		}
 	}
 	return parts
 }
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 
 // read reads parts of a text, and says how likely it is that people have written
 // these words: in one tongue, or each in one of several.
@@ -291,6 +307,11 @@ func (g *tongue) likely(word []rune) (sum float64, all bool) {
 				p = beyond * g.weights[r]
 			}
 		}
+		if alone := letter && r >= utf8.RuneSelf && !unicode.IsLetter(before) && !g.many() &&
+			(i+1 == len(word) || !unicode.IsLetter(word[i+1])); alone && (unicode.IsDigit(before) ||
+			i+1 < len(word) && unicode.IsDigit(word[i+1])) {
+			p *= 0.001 // a sign of a currency, or of a unit, stands there
+		}
 		if letter && unicode.IsLetter(before) && (r >= utf8.RuneSelf || before >= utf8.RuneSelf) {
 			if unicode.IsUpper(r) && unicode.IsLower(before) {
 				p *= 0.01
@@ -305,6 +326,9 @@ func (g *tongue) likely(word []rune) (sum float64, all bool) {
 	return sum, all
 }
 
+// many reports whether the tongue is written with a letter for a syllable or a word.
+func (g *tongue) many() bool { return g.script == unicode.Han || g.script == unicode.Hangul }
+
 // strange is the share of a letter that the tongue is not written with.
 func (g *tongue) strange(r rune) float64 {
 	switch s := scriptOf(r); {
@@ -312,7 +336,7 @@ func (g *tongue) strange(r rune) float64 {
 		return 3e-3
 	case s == nil || s != g.script:
 		return 1e-6
-	case s == unicode.Han || s == unicode.Hangul:
+	case g.many():
 		return 1e-4
 	}
 	return 2e-4
