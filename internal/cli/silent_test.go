@@ -10,6 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/xuri/excelize/v2"
+
+	"ambertray/internal/tray"
 )
 
 // A column that is text although its values are dates, or numbers, says why.
@@ -285,4 +287,25 @@ func TestFormsAtALoad(t *testing.T) {
 	assert.Contains(t, b.run(0, "load", "long.csv", "--into", "sqlite:l.db").err, "sorted as text")
 	assert.Contains(t, b.run(0, "load", "long.csv", "--into", "sqlite:l.db", "--table", "d", "--dry-run", "--json").out,
 		`"not-in-database"`)
+}
+
+// A table of SQLite with its own way with conflicts: rows that it refuses are rejects,
+// nothing is replaced or passed over, and a transaction that it ends by itself is the end
+// of the load, with no row behind it.
+func TestOwnConflicts(t *testing.T) {
+	b := newBench(t)
+	b.write("d.csv", "id,v\n1,a\n2,b\n2,c\n3,d\n4,e\n5,f\n")
+	b.query("c.db", "CREATE TABLE none (x)")
+	for _, way := range []string{"ROLLBACK", "REPLACE", "IGNORE", "FAIL", "ABORT"} {
+		b.query("c.db", fmt.Sprintf("CREATE TABLE t%s (id integer PRIMARY KEY ON CONFLICT %s, v text)", way, way))
+		rec := b.loaded(3, "d.csv", "--into", "sqlite:c.db", "--table", "t"+way, "--mode", "append", "--again", "--max-rejects", "none")
+		assert.Equal(t, tray.Records{Read: 6, Loaded: 5, Rejected: 1}, rec.Records, way)
+		assert.Equal(t, [][]string{{"5", "b"}}, b.query("c.db", "SELECT count(*), max(CASE WHEN id = 2 THEN v END) FROM t"+way), way)
+	}
+	b.query("c.db", "CREATE TABLE u (id integer, v text)")
+	b.query("c.db", "CREATE TRIGGER tr BEFORE INSERT ON u WHEN new.id = 3 BEGIN SELECT raise(ROLLBACK, 'no three'); END")
+	r := b.run(1, "load", "d.csv", "--into", "sqlite:c.db", "--table", "u", "--mode", "append", "--again", "--max-rejects", "none")
+	assert.Contains(t, r.err, "no three")
+	assert.Contains(t, r.err, "rolled back")
+	assert.Equal(t, [][]string{{"0"}}, b.query("c.db", "SELECT count(*) FROM u"))
 }

@@ -80,6 +80,11 @@ func TestEncodingsThatStayPossible(t *testing.T) {
 			return read(t, raw, e) == word
 		}), "%s: %s, %v", word, v.Encoding, v.Others)
 	}
+	// A sign before digits is one of a currency, and no letter.
+	pound, err := Of([]byte("boat,fee\nOtter,\xa325.00\nHeron,\xa319.50\n"), false)
+	require.NoError(t, err)
+	assert.Equal(t, "windows-1252", pound.Encoding)
+	assert.Empty(t, pound.Others)
 	// What has no letters beyond ASCII but the ones that all write the same is no question.
 	v, err := Of([]byte("name\nCaf\xe9 au lait\n"), false)
 	require.NoError(t, err)

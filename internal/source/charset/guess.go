@@ -354,7 +354,7 @@ func symbol(r rune, before, after bool) float64 {
 		return 1e-4
 	case strings.ContainsRune("“”‘„…—€£°²³µ½¼«»§×ªº©®™•", r):
 		return 0.01
-	case r >= 0x3000 && r < 0x3040, r >= 0xff00 && r < 0xff66: // marks and letters of full width
+	case r >= 0x3000 && r < 0x3040, r >= 0xff00 && r < 0xff61: // marks and letters of full width
 		return 0.01
 	case r >= 0x2500 && r < 0x2600: // lines and blocks
 		return 1e-5
