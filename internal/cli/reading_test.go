@@ -29,7 +29,7 @@ func TestFilesAsPeopleSendThem(t *testing.T) {
 		{"null words", "id,n\n1,5\n2,N/A\n3,-\n4,7\n", nil, [][]string{{"1", "5"}, {"2", "<null>"}, {"3", "<null>"}, {"4", "7"}}},
 		{"null word by hand", "id,v\n1,x\n2,missing\n", []string{"--null-word", "missing"}, [][]string{{"1", "x"}, {"2", "<null>"}}},
 		{"blanks in quotes", "id,v\n1,\"   \"\n2,x\n", nil, [][]string{{"1", "<null>"}, {"2", "x"}}},
-		{"blanks in quotes, kept", "id,v\n1,\"   \"\n2,x\n", []string{"--keep-empty", "quoted"}, [][]string{{"1", ""}, {"2", "x"}}},
+		{"blanks in quotes, kept", "id,v\n1,\"   \"\n2,x\n", []string{"--keep-empty", "quoted"}, [][]string{{"1", "   "}, {"2", "x"}}},
 		{"empty against nothing", "id,v\n1,\"\"\n2,\n3,x\n", []string{"--keep-empty", "quoted"}, [][]string{{"1", ""}, {"2", "<null>"}, {"3", "x"}}},
 		{"both are null", "id,v\n1,\"\"\n2,\n3,x\n", nil, [][]string{{"1", "<null>"}, {"2", "<null>"}, {"3", "x"}}},
 		{"leave out", "id,secret,v\n1,a,x\n", []string{"--leave-out", "secret"}, [][]string{{"1", "x"}}},

@@ -309,3 +309,38 @@ func TestOwnConflicts(t *testing.T) {
 	assert.Contains(t, r.err, "rolled back")
 	assert.Equal(t, [][]string{{"0"}}, b.query("c.db", "SELECT count(*) FROM u"))
 }
+
+// A column whose type changes what it is given takes nothing that it would change: codes
+// that it would make numbers of, numbers with more digits than it keeps, and words that
+// it takes for the place of one.
+func TestColumnsThatChangeValues(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		b.write("c.csv", "id,code\n1,007\n2,012\n3,100\n4,101\n5,102\n")
+		s.exec(t, "CREATE TABLE codes (id int, code int)")
+		into := []string{"--into", s.url, "--mode", "append", "--again", "--table"}
+		r := b.run(2, append(append([]string{"load", "c.csv"}, into...), "codes")...)
+		assert.Contains(t, r.err, "2 values do not fit: a code, of which the column would make a number, first on line 2 '007'")
+		b.run(0, append(append([]string{"load", "c.csv", "--type", "code=integer"}, into...), "codes")...)
+		assert.Equal(t, [][]string{{"7"}}, queryRows(t, s.db, "SELECT "+s.text("code")+" FROM codes WHERE id = 1"))
+		switch s.name {
+		case "sqlite":
+			b.write("n.csv", "id,code,big\n1,007,12345678901234567890\n2,x1,5.25\n3,x2,7\n4,x3,123456789012345\n5,x4,0.5\n")
+			s.exec(t, "CREATE TABLE named (id int, code string, big numeric)") // SQLite has no type string: it is numeric
+			r := b.run(2, append(append([]string{"load", "n.csv"}, into...), "named")...)
+			assert.Contains(t, r.err, "code: 1 value does not fit: a code")
+			assert.Contains(t, r.err, "big: 1 value does not fit: more digits than the column keeps")
+			rec := b.loaded(3, append(append([]string{"n.csv", "--tolerate", "20%", "--max-rejects", "none"}, into...), "named")...)
+			assert.Equal(t, tray.Records{Read: 5, Loaded: 4, Rejected: 1}, rec.Records)
+			assert.Equal(t, [][]string{{"x1"}, {"x2"}, {"x3"}, {"x4"}}, queryRows(t, s.db, "SELECT code FROM named ORDER BY id"))
+		case "mysql":
+			b.write("w.csv", "id,e,w,y\n1,a,\"x,y\",2024\n2,b,x,1999\n3,2,x,2000\n4,IT'S,,2155\n5,a,\"x,z\",1901\n6,a,y,0\n")
+			s.exec(t, "CREATE TABLE words (id int, e enum('a','b','It''s'), w set('x','y'), y year)")
+			rec := b.loaded(3, append(append([]string{"w.csv", "--tolerate", "50%", "--max-rejects", "none"}, into...), "words")...)
+			assert.Equal(t, tray.Records{Read: 6, Loaded: 3, Rejected: 3}, rec.Records)
+			assert.Equal(t, [][]string{{"a", "x,y", "2024"}, {"b", "x", "1999"}, {"It's", "<null>", "2155"}},
+				queryRows(t, s.db, "SELECT e, w, cast(y AS char) FROM words ORDER BY id"))
+			s.exec(t, "CREATE TABLE bits (id int, code bit(8))")
+			assert.Contains(t, b.run(2, append(append([]string{"load", "c.csv"}, into...), "bits")...).err, "of 5 it would make 53")
+		}
+	})
+}

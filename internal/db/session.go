@@ -17,6 +17,7 @@ import (
 	"slices"
 
 	"ambertray/internal/db/dialect"
+	"ambertray/internal/reading"
 	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
@@ -87,6 +88,11 @@ type Column struct {
 	Truth, UTC bool
 	// Comment is the column's description in the database.
 	Comment string
+	// Keeps is what the column makes of values, beside its type: its Codes tell that it
+	// makes numbers of texts that look like one.
+	Keeps reading.Keeps
+	// Unfit, if not empty, says why nothing can be loaded into it.
+	Unfit string
 	// AnyLength tells that SQL's length, precision or scale is not the
 	// database's: the column takes whatever the values need.
 	AnyLength bool

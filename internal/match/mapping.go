@@ -11,6 +11,7 @@ import (
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
+	"ambertray/internal/reading"
 	"ambertray/internal/rows"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
@@ -192,6 +193,12 @@ func (m *pairer) pair(pc plan.Column, c *db.Column) {
 func (m *pairer) fill(pc plan.Column, c *db.Column, x *Pairing) {
 	want := pc.SQLType()
 	typ := readAs(want, c)
+	pc.Keeps = c.Keeps
+	pc.Keeps.Codes = want.IsText() && (c.Keeps.Codes || typ.IsNumber())
+	if c.Unfit != "" {
+		x.Weight, x.Text = Blocking, c.Unfit
+		return
+	}
 	pc.Name, pc.Lo, pc.Hi, pc.Type, pc.Required, pc.Default = c.Name, c.Lo, c.Hi, typ.String(), c.Required, nil
 	if open := m.opt.reread(&pc, want, typ); open != nil {
 		x.Weight, x.Text = Blocking, open.Text+"; "+open.Do
@@ -280,6 +287,9 @@ func (m *Mapping) check(ctx context.Context, sources []*source.Source, opt MapOp
 			x.Text = fmt.Sprintf("%s not fit: %s, %s%s",
 				map[bool]string{true: "1 value does", false: fmt.Sprintf("%d values do", miss.Count)}[miss.Count == 1],
 				miss.Reason, first, quoted(miss.First[0].Value))
+		}
+		if miss.Reason == reading.LosesForm.Reason(sqltype.Type{}, nil) {
+			x.Do = "to load numbers, say so with --type or in the plan; to keep the codes, make the column one of text"
 		}
 		if float64(miss.Count) <= opt.Tolerate*float64(max(m.records, 1)) {
 			x.Weight = Caution

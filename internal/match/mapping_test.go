@@ -52,7 +52,7 @@ func TestMapWeights(t *testing.T) {
 		{db.Column{Name: "A", SQL: sqlType("integer")}, MapOptions{}, Fine, ""},
 		{db.Column{Name: "a", SQL: sqlType("bigint")}, MapOptions{}, Fine, ""},
 		{db.Column{Name: "a", SQL: sqlType("smallint")}, MapOptions{}, Caution, "narrower, but every value fits"},
-		{db.Column{Name: "a", SQL: sqlType("smallint"), Lo: -128, Hi: 127}, MapOptions{}, Blocking, "1 value does not fit: outside smallint"},
+		{db.Column{Name: "a", SQL: sqlType("smallint"), Lo: -128, Hi: 127}, MapOptions{}, Blocking, "1 value does not fit: outside what the column holds (-128 to 127)"},
 		{db.Column{Name: "a", SQL: sqlType("smallint"), Lo: -128, Hi: 127}, MapOptions{Tolerate: 0.4}, Caution, "tolerated"},
 		{db.Column{Name: "a", SQL: sqlType("decimal(12,2)")}, MapOptions{}, Fine, ""},
 		{db.Column{Name: "a", SQL: sqlType("decimal(4,2)")}, MapOptions{}, Blocking, "more digits before the point"},

@@ -206,6 +206,9 @@ func (b *builder) column(i int, col *profile.Column) {
 		Trim:  col.Trim, Unicode: col.Type.IsText() && !col.ASCII, Reading: ReadingOf(col)}
 	if col.Type.IsText() {
 		c.KeepEmpty = b.wishes.KeepEmpty
+		if t := col.Type; c.KeepEmpty != "" && t.Length > 0 && col.Spaces > t.Length {
+			c.Type = profile.TextFor(col.Spaces).String() // spaces that are kept, too
+		}
 	}
 	if b.prof.Across != nil {
 		b.across(&c, b.prof.Across[i], path)

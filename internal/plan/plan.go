@@ -114,7 +114,9 @@ type Column struct {
 	// Lo and Hi bound the integers that an existing table's column takes, if
 	// not both 0. They are the table's, and not part of the file.
 	Lo int64 `yaml:"-"`
-	Hi int64 `yaml:"-"`
+	// Keeps is what the column of a table makes of values, beside its type.
+	Keeps reading.Keeps `yaml:"-"`
+	Hi    int64         `yaml:"-"`
 }
 
 // Known is what the plan says of a source.
@@ -159,7 +161,7 @@ func (c *Column) Reader() (*reading.Reader, error) {
 		return nil, err
 	}
 	r := &reading.Reader{Type: t, Required: c.Required, Default: c.Default, NullWords: c.Nulls, Trim: c.Trim, Lo: c.Lo,
-		Hi: c.Hi}
+		Hi: c.Hi, Keeps: c.Keeps}
 	switch c.KeepEmpty {
 	case "", "none":
 	case "quoted":

@@ -54,7 +54,8 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 	for i, e := range all.cols {
 		header := src.Layout.Columns[i]
 		d := decision{p: p, e: e, opt: opt, certain: certain,
-			col:    &Column{Header: header, Position: i + 1, Fields: e.fields, Blanks: e.blanks, Quoted: e.quoted},
+			col: &Column{Header: header, Position: i + 1, Fields: e.fields, Blanks: e.blanks, Quoted: e.quoted,
+				Spaces: e.spaces},
 			values: e.fields - e.blanks,
 		}
 		u := uniques[i]

@@ -33,6 +33,7 @@ type evidence struct {
 
 	padded   examples // spaces before or behind
 	maxRaw   int      // characters with those spaces
+	spaces   int      // most characters of a field of spaces only
 	minChars int      // of fields that are not blank
 	maxChars int
 	maxBytes int
@@ -172,6 +173,7 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot
 		if b = reading.TrimSpace(field); len(b) != len(field) {
 			if len(b) == 0 {
 				e.blanks += times
+				e.spaces = max(e.spaces, utf8.RuneCount(field))
 				return 0
 			}
 			e.padded.add(line, field, times)
@@ -537,6 +539,7 @@ func (e *evidence) merge(o *evidence) {
 	e.wide.merge(o.wide)
 
 	e.floats.merge(&o.floats)
+	e.spaces = max(e.spaces, o.spaces)
 	e.ints.count += o.ints.count
 	e.ints.compact += o.ints.compact
 	e.ints.lo, e.ints.hi = min(e.ints.lo, o.ints.lo), max(e.ints.hi, o.ints.hi)

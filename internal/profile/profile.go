@@ -80,6 +80,7 @@ type Column struct {
 
 	Fields   int64 // how many records have the column
 	Blanks   int64 // nothing, or spaces only
+	Spaces   int   // most characters of a field of spaces only
 	Quoted   int64 // of the blanks: an empty pair of quotes
 	NullWord int64 // fields that hold a word for null
 	Misfits  int64 // values that do not fit the type (only with Tolerate)

@@ -36,13 +36,14 @@ type Reader struct {
 	Required bool
 	// Lo and Hi bound an integer type more narrowly, if not both 0.
 	Lo, Hi int64
+	// Keeps is what a column of a table makes of values, beside its type.
+	Keeps Keeps
 	// Default stands in for a null. It is plain text: 12.50, 2026-11-23.
 	Default *string
 
 	scan     NumberScan
 	civil    Civil
 	fallback *Reader
-	asIs     bool // also what is spaces only
 	simple   bool // numbers have no marks but a decimal point
 	words    map[string]int64
 }
@@ -127,14 +128,13 @@ func (r *Reader) Prepare() error {
 		}
 	}
 	if r.Default != nil && r.fallback == nil {
-		r.fallback = &Reader{Type: t, Number: Number{Decimal: Point}, KeepBlank: *r.Default != "",
-			asIs: true}
+		r.fallback = &Reader{Type: t, Number: Number{Decimal: Point}, KeepBlank: *r.Default != ""}
 		if err := r.fallback.Prepare(); err != nil {
 			return err
 		}
 		var v Value
 		if m := r.fallback.Read([]byte(*r.Default), false, &v); m != OK || v.Null {
-			return fmt.Errorf("default %q: %s", *r.Default, m.Reason(t, []byte(*r.Default)))
+			return fmt.Errorf("default %q: %s", *r.Default, r.Reason(m, []byte(*r.Default)))
 		}
 	}
 	return nil
@@ -191,6 +191,11 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 		v.Null = true
 		return OK
 	}
+	if r.Keeps.Codes || r.Keeps.Digits > 0 || len(r.Keeps.Labels) > 0 {
+		if m := r.faithful(b); m != OK {
+			return m
+		}
+	}
 	switch r.Type.Kind {
 	case sqltype.SmallInt, sqltype.Integer, sqltype.BigInt:
 		return r.integer(b, v)
@@ -210,9 +215,6 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 	case sqltype.UUID:
 		return uuid(b, v)
 	case sqltype.Char, sqltype.VarChar:
-		if len(b) > 0 && !r.asIs && IsBlank(b) {
-			break
-		}
 		if r.Type.Kind == sqltype.Char && len(b) > 0 && b[len(b)-1] == ' ' {
 			return EndsInSpace
 		}
@@ -221,9 +223,7 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 		}
 	case sqltype.None, sqltype.Text:
 	}
-	if v.Text = b; len(b) > 0 && !r.asIs && IsBlank(b) {
-		v.Text = b[:0] // kept, as the empty text that it counts as
-	}
+	v.Text = b
 	return OK
 }
 

@@ -57,6 +57,9 @@ const (
 	TooLong
 	EndsInSpace
 	Blank
+	LosesForm
+	Inexact
+	NotListed
 	kinds // how many there are
 )
 
@@ -74,7 +77,8 @@ func (m Misfit) Code() string {
 		TooManyDigits:   "too-many-digits",
 		TooManyDecimals: "too-many-decimals", NotADate: "not-a-date", NotThisForm: "not-this-form",
 		NoSuchDate: "no-such-date", TooFine: "too-fine", NotTruth: "not-true-or-false",
-		NotUUID: "not-a-uuid", TooLong: "too-long", EndsInSpace: "ends-in-space", Blank: "blank"}[m]
+		NotUUID: "not-a-uuid", TooLong: "too-long", EndsInSpace: "ends-in-space", Blank: "blank",
+		LosesForm: "loses-form", Inexact: "inexact", NotListed: "not-listed"}[m]
 }
 
 // Reason says what is wrong with field in a column of type t.
@@ -109,6 +113,12 @@ func (m Misfit) Reason(t sqltype.Type, field []byte) string {
 		return fmt.Sprintf("ends in a space, which %s does not keep", t)
 	case Blank:
 		return "blank, and the column is required"
+	case LosesForm:
+		return "a code, of which the column would make a number"
+	case Inexact:
+		return "more digits than the column keeps"
+	case NotListed:
+		return "not one of the column's words"
 	}
 	return fmt.Sprintf("misfit %d", uint8(m))
 }

@@ -352,7 +352,7 @@ func (c *converter) values(rec *delimited.Record, number int64) (verdict, []wron
 		if r.Trim {
 			shown = reading.TrimSpace(f)
 		}
-		wrong = append(wrong, wrongValue{i, m, m.Reason(r.Type, shown), f, shown})
+		wrong = append(wrong, wrongValue{i, m, r.Reason(m, shown), f, shown})
 	}
 	if c.exprs != nil {
 		var out bool
@@ -437,9 +437,9 @@ func (c *converter) express(rec *delimited.Record, number int64, wrong []wrongVa
 			continue
 		}
 		if m := c.plain[i].Read(text, true, v); m != reading.OK {
-			wrong = append(wrong, wrongValue{i, m, m.Reason(c.readers[i].Type, text), text, text})
+			wrong = append(wrong, wrongValue{i, m, c.readers[i].Reason(m, text), text, text})
 		} else if r := c.readers[i]; (r.Lo != 0 || r.Hi != 0) && r.Type.IsInteger() && (v.Int < r.Lo || v.Int > r.Hi) {
-			wrong = append(wrong, wrongValue{i, reading.OutOfRange, reading.OutOfRange.Reason(r.Type, text), text,
+			wrong = append(wrong, wrongValue{i, reading.OutOfRange, r.Reason(reading.OutOfRange, text), text,
 				text})
 		} else if len(v.Text) > 0 {
 			v.Text = append([]byte(nil), v.Text...)

@@ -36,6 +36,7 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
+	"ambertray/internal/reading"
 	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
@@ -259,6 +260,16 @@ func (d *DB) Count(ctx context.Context, t *db.Table) (int64, error) {
 	return d.questions().Count(ctx, t.Schema, t.Name)
 }
 
+var label = regexp.MustCompile(`'((?:[^']|'')*)'`)
+
+// labels are the words of an enum or a set, as the server writes its type.
+func labels(typ string) (out []string) {
+	for _, m := range label.FindAllStringSubmatch(typ, -1) {
+		out = append(out, strings.ReplaceAll(m[1], "''", "'"))
+	}
+	return out
+}
+
 var typeForm = regexp.MustCompile(`^([a-z]+)(?:\(([\d,]+)\))?(.*)$`)
 
 // standardType finds the standard type that a column's values are read as.
@@ -315,6 +326,13 @@ func standardType(c *db.Column) {
 		c.SQL = sqltype.Type{Kind: sqltype.Text}
 	case "uuid":
 		c.SQL = sqltype.Type{Kind: sqltype.UUID}
+	case "year":
+		whole(sqltype.SmallInt, 1901, 2155) // and nothing else that is not made another year
+	case "bit":
+		c.Unfit = "a column of bits takes text by its bytes, of 5 it would make 53; make it a whole number"
+	case "enum", "set":
+		// A number that is no word is taken for the place of one.
+		c.Keeps = reading.Keeps{Labels: labels(c.Type), Set: m[1] == "set", AnyCase: true}
 	}
 }
 

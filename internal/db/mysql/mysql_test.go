@@ -59,7 +59,7 @@ func TestStandardTypes(t *testing.T) {
 		"tinyint(4)": "smallint -128…127", "tinyint(3) unsigned": "smallint 0…255", "smallint(5) unsigned": "integer 0…65535", "mediumint(9)": "integer -8388608…8388607",
 		"int(11)": "integer -2147483648…2147483647", "int(10) unsigned": "bigint 0…4294967295", "bigint(20)": "bigint", "bigint(20) unsigned": "decimal(20,0)",
 		"decimal(8,2)": "decimal(8,2)", "double": "double precision", "float": "none", "datetime": "timestamp(0)", "datetime(6)": "timestamp(6)", "time(3)": "time(3)",
-		"varchar(20)": "varchar(20)", "char(3)": "char(3)", "longtext": "text", "enum('a','b')": "none", "json": "none", "bit(1)": "none", "year(4)": "none", "uuid": "uuid",
+		"varchar(20)": "varchar(20)", "char(3)": "char(3)", "longtext": "text", "enum('a','b')": "none", "json": "none", "bit(1)": "none", "year(4)": "smallint 1901…2155", "uuid": "uuid",
 	} {
 		c := db.Column{Type: in}
 		standardType(&c)

@@ -167,11 +167,26 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*db.Table, error) 
 	return t, nil
 }
 
+// numericAffinity reports whether SQLite makes numbers of texts that look like one, of 15
+// digits at most (SQLite, "Datatypes", 3.1): in a column whose type has none of these
+// words.
+func numericAffinity(declared string) bool {
+	for _, w := range []string{"INT", "CHAR", "CLOB", "TEXT", "BLOB", "REAL", "FLOA", "DOUB"} {
+		if strings.Contains(declared, w) {
+			return false
+		}
+	}
+	return declared != ""
+}
+
 // standardType finds the standard type that a column's values are read as:
 // its declared type where that is one, else by its affinity (SQLite,
 // "Datatypes", 3.1). SQLite itself enforces neither.
 func standardType(c *db.Column) {
 	declared := strings.ToUpper(c.Type)
+	if numericAffinity(declared) {
+		c.Keeps = reading.Keeps{Codes: true, Digits: digits}
+	}
 	if t, err := sqltype.Parse(c.Type); err == nil {
 		c.SQL = t
 		c.UTC = t.Kind == sqltype.Timestamp
