@@ -155,7 +155,7 @@ func (m *mend) keep(ctx context.Context) (_ string, err error) {
 			break
 		}
 	}
-	f, err := os.Create(m.Entry.Path(name))
+	f, err := tray.CreateFile(m.Entry.Path(name))
 	if err != nil {
 		return "", fmt.Errorf("the entry cannot be written: %w", err)
 	}

@@ -455,3 +455,45 @@ func TestUsualLimit(t *testing.T) {
 		}
 	}
 }
+
+// A result never goes through a link that somebody has laid, nor over a file that is not
+// its own; what is no file is written to.
+func TestOutputKeepsToItself(t *testing.T) {
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	read := func(name string) string {
+		b, err := os.ReadFile(at(name))
+		require.NoError(t, err)
+		return string(b)
+	}
+	write := func(o Output) error {
+		return o.Write(func(w io.Writer) error { _, err := io.WriteString(w, "new"); return err })
+	}
+	require.NoError(t, os.WriteFile(at("victim"), []byte("old"), 0o666))
+	for _, link := range []string{"out.part", "dangling"} {
+		require.NoError(t, os.Symlink(at(map[string]string{"out.part": "victim", "dangling": "nowhere"}[link]), at(link)))
+	}
+	require.NoError(t, write(Output{File: at("out")}))
+	assert.Equal(t, "new", read("out"))
+	assert.Error(t, write(Output{File: at("dangling")}), "a link that leads nowhere")
+	assert.NoFileExists(t, at("nowhere"))
+	// With --yes, a link is replaced, and what it leads to stays.
+	require.NoError(t, os.Symlink(at("victim"), at("link")))
+	require.NoError(t, write(Output{File: at("link"), Over: true}))
+	assert.Equal(t, "new", read("link"))
+	assert.Equal(t, "old", read("victim"))
+	// A file that has come meanwhile stays.
+	o := Output{File: at("late")}
+	w, err := o.begin()
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(at("late"), []byte("theirs"), 0o666))
+	require.Error(t, w.finish(nil))
+	assert.Equal(t, "theirs", read("late"))
+	require.NoError(t, write(Output{File: os.DevNull}))
+	info, err := os.Stat(os.DevNull)
+	require.NoError(t, err)
+	assert.False(t, info.Mode().IsRegular())
+	left, err := filepath.Glob(at("*.*.part"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}

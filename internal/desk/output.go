@@ -2,8 +2,12 @@ package desk
 
 import (
 	"bufio"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 )
 
@@ -27,7 +31,7 @@ func (o Output) Write(write func(io.Writer) error) error {
 
 // free makes sure that nothing is written over.
 func (o Output) free(option string) error {
-	if o.File != "" && FileExists(o.File) && !o.Over {
+	if info, err := os.Stat(o.File); o.File != "" && err == nil && info.Mode().IsRegular() && !o.Over {
 		return need("%s %s: the file exists\n  choose another name, or say --yes to write over it", option, o.File)
 	}
 	return nil
@@ -36,8 +40,10 @@ func (o Output) free(option string) error {
 // output is a result that is being written.
 type output struct {
 	w    *bufio.Writer
-	name string
 	f    *os.File
+	part string // its name until it is whole; empty: it keeps the one it has
+	name string
+	over bool
 	n    int64 // bytes
 }
 
@@ -48,11 +54,23 @@ func (o Output) begin() (*output, error) {
 	if err := o.free("-o"); err != nil {
 		return nil, err
 	}
-	f, err := os.Create(o.File + ".part")
+	if info, err := os.Stat(o.File); err == nil && !info.Mode().IsRegular() {
+		// What is no file, a pipe or a device, is written to and not replaced.
+		f, err := os.OpenFile(o.File, os.O_WRONLY, 0)
+		if err != nil {
+			return nil, fmt.Errorf("-o %s: cannot be written: %w", o.File, err)
+		}
+		return &output{w: bufio.NewWriterSize(f, 1<<20), f: f}, nil
+	}
+	// A file of its own, under a name that nobody has laid a link at.
+	var r [6]byte
+	rand.Read(r[:])
+	part := fmt.Sprintf("%s.%s.part", o.File, hex.EncodeToString(r[:]))
+	f, err := os.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return nil, fmt.Errorf("-o %s: cannot be written: %w", o.File, err)
 	}
-	return &output{w: bufio.NewWriterSize(f, 1<<20), name: o.File, f: f}, nil
+	return &output{w: bufio.NewWriterSize(f, 1<<20), part: part, name: o.File, over: o.Over, f: f}, nil
 }
 
 // Write implements io.Writer, and counts.
@@ -72,15 +90,28 @@ func (o *output) finish(err error) error {
 	if o.f == nil {
 		return err
 	}
-	if err == nil {
+	if err == nil && o.part != "" {
 		err = o.f.Sync()
 	}
 	if err2 := o.f.Close(); err == nil {
 		err = err2
 	}
-	if err != nil {
-		os.Remove(o.name + ".part")
+	if o.part == "" {
 		return err
 	}
-	return os.Rename(o.name+".part", o.name)
+	if err == nil && !o.over {
+		// Nothing that has come there meanwhile is written over, where the system can tell.
+		if err = os.Link(o.part, o.name); err == nil || errors.Is(err, fs.ErrExist) {
+			os.Remove(o.part)
+			return err
+		}
+		err = nil
+	}
+	if err == nil {
+		err = os.Rename(o.part, o.name)
+	}
+	if err != nil {
+		os.Remove(o.part)
+	}
+	return err
 }

@@ -125,7 +125,7 @@ func AppendFields(b []byte, fields []Field) []byte {
 func (r *Rejects) begin() error {
 	var all []io.Writer
 	for _, p := range r.paths {
-		f, err := os.Create(p + ".part")
+		f, err := CreateFile(p + ".part")
 		if err != nil {
 			return err
 		}

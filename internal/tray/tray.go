@@ -45,7 +45,7 @@ type Entry struct {
 
 // Create makes the folder of a new entry, named after the table and the time.
 func Create(tray, table string, at time.Time) (*Entry, error) {
-	if err := os.MkdirAll(tray, 0o777); err != nil {
+	if err := os.MkdirAll(tray, 0o700); err != nil {
 		return nil, fmt.Errorf("the tray %s cannot be made: %w\n  name another folder with --tray", tray, err)
 	}
 	base := fileName(table) + "-" + at.UTC().Format("20060102-150405")
@@ -55,7 +55,7 @@ func Create(tray, table string, at time.Time) (*Entry, error) {
 			name += "-" + strconv.Itoa(n)
 		}
 		dir := filepath.Join(tray, name)
-		err := os.Mkdir(dir, 0o777)
+		err := makeFolder(dir)
 		if err == nil {
 			return &Entry{dir, name}, nil
 		}
@@ -86,7 +86,7 @@ func (e *Entry) Path(file string) string { return filepath.Join(e.Dir, file) }
 // Prepare writes a file whole and onto the disk, under its name with .part.
 func (e *Entry) Prepare(file string, content []byte) error {
 	path := e.Path(file) + ".part"
-	f, err := os.Create(path)
+	f, err := CreateFile(path)
 	if err != nil {
 		return err
 	}
@@ -183,7 +183,7 @@ func (e *Entry) Drop() error { return os.Remove(e.Path(ReceiptFile + ".part")) }
 // Log opens the log to be appended to, and keeps others from working on the
 // entry until it is closed, or the program ends in whatever way.
 func (e *Entry) Log() (*os.File, error) {
-	f, err := os.OpenFile(e.Path(LogFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o666)
+	f, err := OpenFile(e.Path(LogFile), os.O_CREATE|os.O_WRONLY|os.O_APPEND)
 	if err != nil {
 		return nil, fmt.Errorf("the log cannot be written: %w", err)
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -296,4 +297,33 @@ func TestReceipt(t *testing.T) {
 	for _, k := range []string{"name", "type", "nulls", "sum", "smallest", "largest", "agrees"} {
 		assert.Contains(t, m["columns"].([]any)[0], k)
 	}
+}
+
+// Papers are for their owner; or for a group, in a folder that is for it and nobody else.
+func TestPapersArePrivate(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("folders have no such rights there")
+	}
+	modes := func(trayMode os.FileMode) (modes []os.FileMode) {
+		at := filepath.Join(t.TempDir(), "tray")
+		if trayMode != 0 {
+			require.NoError(t, os.Mkdir(at, trayMode))
+			require.NoError(t, os.Chmod(at, trayMode))
+		}
+		e, err := Create(at, "tolls", time.Now())
+		require.NoError(t, err)
+		require.NoError(t, e.Write(PlanFile, []byte("x")))
+		f, err := e.Log()
+		require.NoError(t, err)
+		require.NoError(t, f.Close())
+		for _, p := range []string{at, e.Dir, e.Path(PlanFile), e.Path(LogFile)} {
+			info, err := os.Stat(p)
+			require.NoError(t, err)
+			modes = append(modes, info.Mode().Perm())
+		}
+		return modes
+	}
+	assert.Equal(t, []os.FileMode{0o700, 0o700, 0o600, 0o600}, modes(0))
+	assert.Equal(t, []os.FileMode{0o755, 0o700, 0o600, 0o600}, modes(0o755))
+	assert.Equal(t, []os.FileMode{0o770, 0o770, 0o660, 0o660}, modes(0o770))
 }
