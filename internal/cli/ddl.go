@@ -40,7 +40,7 @@ The databases are ` + connect.Names() + `.`,
 			if err != nil {
 				return err
 			}
-			return a.written(desk.Output{File: output, To: a.out, Over: yes}, def,
+			return a.written(desk.Output{File: output, To: a.raw, Over: yes}, def,
 				func(w io.Writer) error { _, err := io.WriteString(w, def.Text()); return err })
 		},
 	}

@@ -67,7 +67,8 @@ func (a *app) demo(ctx context.Context, folder string) error {
 		}
 		fmt.Fprintf(a.out, "\n%s\n", st.title("$ ambertray "+commandLine(step.Args)))
 		// Nobody is asked: the input is no terminal.
-		sub := &app{version: a.version, commit: a.commit, in: strings.NewReader(""), out: a.out, err: a.err}
+		sub := &app{version: a.version, commit: a.commit, in: strings.NewReader(""), out: a.out, err: a.err,
+			raw: a.raw, rawErr: a.rawErr}
 		args := step.Args
 		if a.noColor {
 			args = append([]string{"--no-color"}, args...)

@@ -68,7 +68,7 @@ The form is that of the output's name (.md, .html, .csv), or --format.`,
 			if err != nil {
 				return err
 			}
-			return a.written(desk.Output{File: out, To: a.out, Over: yes}, dict,
+			return a.written(desk.Output{File: out, To: a.raw, Over: yes}, dict,
 				func(w io.Writer) error { return write(dict, w) })
 		},
 	}

@@ -65,7 +65,7 @@ A file whose name ends in .gz is compressed.`,
 
 func (a *app) export(ctx context.Context, url, table string, f *exportFlags) error {
 	answer, err := a.desk.Export(ctx, desk.ExportRequest{From: f.at(url), Table: table, Query: f.query,
-		Out:  desk.Output{File: f.out, To: a.out, Over: f.yes},
+		Out:  desk.Output{File: f.out, To: a.raw, Over: f.yes},
 		Plan: f.planOut, Form: delimited.Form{Delimiter: source.ParseDelimiter(f.delimiter), Quote: '"'},
 		NullWord: f.null, NoHeader: f.noHeader})
 	if err != nil {

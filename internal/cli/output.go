@@ -28,6 +28,9 @@ func (s *sure) Write(p []byte) (int, error) {
 
 // fileOf is the file behind an input or output, or nil.
 func fileOf(w any) *os.File {
+	if v, is := w.(*visible); is {
+		w = v.Writer
+	}
 	if s, is := w.(*sure); is {
 		w = s.Writer
 	}
@@ -44,7 +47,7 @@ func isTerminal(w any) bool {
 // printJSON prints the document of a command.
 func (a *app) printJSON(v any) error {
 	a.shown = true
-	e := json.NewEncoder(a.out)
+	e := json.NewEncoder(a.raw)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
 	return e.Encode(v)

@@ -23,7 +23,7 @@ func (a *app) page() (done func()) {
 		return func() {}
 	}
 	var text bytes.Buffer
-	a.paging, a.out = out, &text
+	a.paging, a.out = out, &visible{&text, true}
 	return func() {
 		a.paging, a.out = nil, whole
 		if bytes.Count(text.Bytes(), []byte("\n")) >= lines && pager(out, text.Bytes()) == nil {

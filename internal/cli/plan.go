@@ -40,7 +40,7 @@ Take a column out by moving its header to leave_out. docs/plan.md lists the keys
 			if err != nil {
 				return err
 			}
-			if err := a.written(desk.Output{File: output, To: a.out, Over: yes}, o.Plan,
+			if err := a.written(desk.Output{File: output, To: a.raw, Over: yes}, o.Plan,
 				func(w io.Writer) error { _, err := w.Write(b); return err }); err != nil || output == "" || a.json {
 				return err
 			}

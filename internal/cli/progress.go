@@ -29,7 +29,7 @@ func (a *app) newMeter(ctx context.Context, name string, size int64) desk.Meter 
 	}
 	m := &meter{start: time.Now()}
 	m.now.Store(&rows.Progress{Size: size, Stage: name})
-	m.p = mpb.NewWithContext(ctx, mpb.WithOutput(a.err), mpb.WithWidth(28), mpb.WithRefreshRate(120*time.Millisecond))
+	m.p = mpb.NewWithContext(ctx, mpb.WithOutput(a.rawErr), mpb.WithWidth(28), mpb.WithRefreshRate(120*time.Millisecond))
 	m.bar = m.p.New(max(size, 1), mpb.BarStyle().Lbound(" ").Filler("▪").Tip("▪").Padding("·").Rbound(" "),
 		mpb.BarRemoveOnComplete(),
 		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return m.now.Load().Stage },

@@ -34,7 +34,7 @@ why. No database is asked.`,
 			if err != nil {
 				return err
 			}
-			if err := a.written(desk.Output{File: out, To: a.out, Over: yes}, l, l.HTML); err != nil || out == "" ||
+			if err := a.written(desk.Output{File: out, To: a.raw, Over: yes}, l, l.HTML); err != nil || out == "" ||
 				a.json {
 				return err
 			}

@@ -61,7 +61,8 @@ func needed(format string, args ...any) error {
 type app struct {
 	version, commit string
 	in              io.Reader
-	out, err        io.Writer
+	out, err        io.Writer // for people
+	raw, rawErr     io.Writer // for programs, and for what moves about on a terminal
 
 	noColor  bool
 	quiet    bool
@@ -78,7 +79,11 @@ func Main(version, commit string, args []string, in io.Reader, out, errw io.Writ
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	last := &sure{Writer: out}
-	a := &app{version: version, commit: commit, in: in, out: last, err: errw}
+	a := &app{version: version, commit: commit, in: in, raw: last, rawErr: errw}
+	a.out, a.err = &visible{Writer: last}, &visible{Writer: errw}
+	if isTerminal(out) {
+		a.raw = a.out
+	}
 	code := a.run(ctx, args)
 	if last.err != nil {
 		fmt.Fprintf(errw, "ambertray: standard output cannot be written: %v\n  what was done is not undone by that; "+

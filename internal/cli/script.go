@@ -49,7 +49,7 @@ status is 3 then.`,
 				return err
 			}
 			return a.script(cmd.Context(), desk.ScriptRequest{Input: in, For: d,
-				Out: desk.Output{File: out, To: a.out, Over: yes}, Rejects: rejects, CopyBlock: copyBlock,
+				Out: desk.Output{File: out, To: a.raw, Over: yes}, Rejects: rejects, CopyBlock: copyBlock,
 				Strict: strict})
 		},
 	}

@@ -344,3 +344,27 @@ func TestColumnsThatChangeValues(t *testing.T) {
 		}
 	})
 }
+
+// Nothing in a file, its name or a table's steers the terminal.
+func TestNothingSteersTheTerminal(t *testing.T) {
+	b := newBench(t)
+	name := "e\x1b[31mvil\u202e.csv"
+	b.write(name, "id,na\x1b[2Jme,note\n1,\x1b]0;owned\a x,\"two\r\nlines\"\n2,\u009b31m,\u2066 y\n3,c,z\n4,d,z\nfive,e,z\n6,f,\u2028z\n")
+	table := "t\x1b[5mx"
+	b.query("c.db", "CREATE TABLE \""+table+"\" (id integer, \"na\x1b[2Jme\" text, note text)")
+	for _, args := range [][]string{{"look", name}, {"look", name, "--type", "id=integer"}, {"plan", name}, {"ddl", name, "--for", "sqlite"},
+		{"load", name, "--into", "sqlite:c.db", "--table", table, "--mode", "append", "--type", "id=integer", "--tolerate", "30%", "--max-rejects", "none"},
+		{"load", name, "--into", "sqlite:c.db", "--names", "keep", "--table", "new", "--type", "id=integer", "--tolerate", "30%", "--max-rejects", "none"},
+		{"tray"}, {"rejects", "latest"}, {"verify", "latest", "--deep"}, {"peek", "sqlite:c.db"}, {"peek", "sqlite:c.db", table}, {"look", "no" + name},
+		{"load", name, "--into", "sqlite:no\x1bthing/c.db"}, {"frob\x1b[31m"}} {
+		r := b.try(args...)
+		text := r.out + r.err
+		if args[0] == "plan" || args[0] == "ddl" {
+			text = r.err // what it prints is for programs
+		}
+		for _, bad := range []string{"\x1b", "\a", "\u009b", "\u202e", "\u2066", "\u2028", "\r"} {
+			assert.NotContains(t, text, bad, "%q", args)
+		}
+	}
+	assert.Contains(t, b.try("look", name).out, "e\u241b[31mvil<U+202E>.csv")
+}

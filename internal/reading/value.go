@@ -241,6 +241,17 @@ func AppendTimestamp(b []byte, us int64, precision int) []byte {
 	return AppendTime(append(AppendDate(b, days), ' '), rest, precision)
 }
 
+// Steers reports a character that would steer a terminal or turn the order of letters
+// round: controls, marks of direction (Unicode, UAX 9), and ends of lines of its own.
+func Steers(r rune) bool {
+	switch {
+	case r >= 0x7f && r < 0xa0, r == 0x61c, r == 0x200e || r == 0x200f, r >= 0x2028 && r <= 0x202e,
+		r >= 0x2066 && r <= 0x2069, r == 0xfeff, r >= 0xe0000 && r < 0xe0080:
+		return true
+	}
+	return false
+}
+
 // Shorten cuts text for a message, marking the cut, and makes control
 // characters visible. n is in characters.
 func Shorten(s string, n int) string {
@@ -252,7 +263,7 @@ func Shorten(s string, n int) string {
 			return '␍'
 		case r == '\t':
 			return '⇥'
-		case r < ' ' || r == 0x7f:
+		case r < ' ' || Steers(r):
 			return '�'
 		}
 		return r
