@@ -11,6 +11,7 @@ import (
 	"golang.org/x/term"
 
 	"ambertray/internal/desk"
+	"ambertray/internal/fault"
 )
 
 // sure is an output that remembers that it could not be written.
@@ -63,5 +64,25 @@ func (a *app) failed(err error, code int, args []string) {
 	if (a.json || slices.Contains(args, "--json")) && !a.shown {
 		a.printJSON(desk.Failure(err, code))
 	}
+	var own *fault.Panic
+	if errors.As(err, &own) {
+		text += "\n  " + kept(own, args)
+	}
 	fmt.Fprintf(a.err, "%s %s\n", a.style(a.err).bad("ambertray:"), text)
+}
+
+// kept writes the details of a fault into a file, and says where.
+func kept(p *fault.Panic, args []string) string {
+	f, err := os.CreateTemp("", "ambertray-fault-*.txt")
+	if err != nil {
+		return "its details cannot be written: " + err.Error()
+	}
+	defer f.Close()
+	// No argument but the command: the others may have a password.
+	command := ""
+	if len(args) > 0 {
+		command = args[0]
+	}
+	fmt.Fprintf(f, "ambertray %s: %v\n\n%s", command, p.What, p.Stack)
+	return "what was begun is rolled back; the details, to be sent to whoever keeps the program, are in " + f.Name()
 }

@@ -20,6 +20,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ambertray/internal/desk"
+	"ambertray/internal/fault"
 	"ambertray/internal/load"
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
@@ -99,7 +100,10 @@ func (a *app) run(ctx context.Context, args []string) int {
 	root.SetIn(a.in)
 	root.SetOut(a.out)
 	root.SetErr(a.err)
-	err := root.ExecuteContext(ctx)
+	err := func() (err error) {
+		defer fault.Recovered(&err)
+		return root.ExecuteContext(ctx)
+	}()
 	if a.desk != nil {
 		a.desk.Close()
 	}

@@ -288,6 +288,44 @@ func TestWriting(t *testing.T) {
 	assert.Equal(t, d.Columns[2].Largest, e.Columns[2].Largest)
 }
 
+// A fault of the program's own ends a load as any error does: nothing is in, or all is, and
+// the receipt says which.
+func TestFaultsOfOurOwn(t *testing.T) {
+	for _, at := range fault.Points {
+		b := newBench(t)
+		b.file(t, "tolls.csv", tolls)
+		into := b.sqlite()
+		ctx := fault.With(context.Background(), func(p fault.Point) error {
+			if p == at {
+				panic("index out of range")
+			}
+			return nil
+		})
+		_, err := b.Load(ctx, b.request(filepath.Join(b.dir, "tolls.csv")))
+		require.ErrorContains(t, err, "a fault of the program's own: index out of range", at)
+		var own *fault.Panic
+		require.ErrorAs(t, err, &own)
+		assert.Contains(t, string(own.Stack), "goroutine")
+		list, err := b.List()
+		require.NoError(t, err)
+		require.Len(t, list.Entries, 1)
+		if at == fault.AfterCommit || at == fault.AtReceipt {
+			tables, err := b.Peek(context.Background(), DatabaseRequest{URL: into}, "", 0)
+			require.NoError(t, err)
+			assert.Len(t, tables.Tables.Tables, 1, at)
+			assert.Equal(t, tray.Unsure, list.Entries[0].State, at)
+			_, err := b.Verify(context.Background(), VerifyRequest{Entry: list.Entries[0].Entry})
+			require.NoError(t, err)
+			list, err = b.List()
+			require.NoError(t, err)
+			assert.Equal(t, tray.IsClear, list.Entries[0].State, at)
+			continue
+		}
+		assert.NoFileExists(t, strings.TrimPrefix(into, "sqlite:"), at)
+		assert.Equal(t, tray.IsFailed, list.Entries[0].State, at)
+	}
+}
+
 // Nothing of a result that fails is left behind.
 func TestOutputs(t *testing.T) {
 	b := newBench(t)

@@ -15,6 +15,7 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/connect"
+	"ambertray/internal/fault"
 	"ambertray/internal/load"
 	"ambertray/internal/match"
 	"ambertray/internal/phrase"
@@ -897,7 +898,10 @@ func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job 
 		return entry.PrepareReceipt(receipt)
 	}
 	job.AfterCommit = func() error { return entry.Settle(tray.ReceiptFile) }
-	err := load.Run(ctx, *job)
+	err := func() (err error) {
+		defer fault.Recovered(&err)
+		return load.Run(ctx, *job)
+	}()
 	m.End()
 	answer.Receipt = receipt
 	var stays *load.Committed

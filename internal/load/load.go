@@ -14,6 +14,7 @@ package load
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"path/filepath"
@@ -187,7 +188,15 @@ func (r *run) commit(ctx context.Context) error {
 		return err
 	}
 	defer r.waiting(ctx, "the table "+r.job.Spec.Table.Name)()
-	return r.load.Commit(ctx)
+	err := func() (err error) {
+		defer fault.Recovered(&err)
+		return r.load.Commit(ctx)
+	}()
+	var own *fault.Panic
+	if errors.As(err, &own) {
+		return &db.Unsure{Err: err} // before the commit or behind it
+	}
+	return err
 }
 
 // waiting tells, unless what it returns is called soon, that another session has to
@@ -201,7 +210,8 @@ func (r *run) waiting(ctx context.Context, what string) (done func()) {
 
 // committed does what the caller wants to be done when the commit has come to
 // be.
-func (r *run) committed(ctx context.Context) error {
+func (r *run) committed(ctx context.Context) (err error) {
+	defer fault.Recovered(&err)
 	if err := fault.At(ctx, fault.AfterCommit); err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"runtime"
 	"sync"
 
+	"ambertray/internal/fault"
 	"ambertray/internal/source/delimited"
 )
 
@@ -54,7 +55,7 @@ func Run[R any](ctx context.Context, chunks Chunks, workers int,
 		defer close(jobs)
 		defer close(order)
 		for {
-			c, err := chunks.Next()
+			c, err := next(chunks)
 			if errors.Is(err, io.EOF) {
 				return
 			}
@@ -83,7 +84,10 @@ func Run[R any](ctx context.Context, chunks Chunks, workers int,
 			defer wg.Done()
 			for j := range jobs {
 				var r result
-				r.r, r.err = work(w, j.chunk)
+				func() {
+					defer fault.Recovered(&r.err)
+					r.r, r.err = work(w, j.chunk)
+				}()
 				j.done <- r
 			}
 		}()
@@ -107,4 +111,9 @@ func Run[R any](ctx context.Context, chunks Chunks, workers int,
 	cancel()
 	wg.Wait()
 	return err
+}
+
+func next(chunks Chunks) (c *delimited.Chunk, err error) {
+	defer fault.Recovered(&err)
+	return chunks.Next()
 }
