@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ambertray/internal/desk"
+	"ambertray/internal/reading"
 	"ambertray/internal/rows"
 
 	"github.com/vbauerster/mpb/v8"
@@ -29,10 +30,11 @@ func (a *app) newMeter(ctx context.Context, name string, size int64) desk.Meter 
 	}
 	m := &meter{start: time.Now()}
 	m.now.Store(&rows.Progress{Size: size, Stage: name})
-	m.p = mpb.NewWithContext(ctx, mpb.WithOutput(a.rawErr), mpb.WithWidth(28), mpb.WithRefreshRate(120*time.Millisecond))
+	m.p = mpb.NewWithContext(ctx, mpb.WithOutput(a.rawErr), mpb.WithWidth(28),
+		mpb.WithRefreshRate(120*time.Millisecond))
 	m.bar = m.p.New(max(size, 1), mpb.BarStyle().Lbound(" ").Filler("▪").Tip("▪").Padding("·").Rbound(" "),
 		mpb.BarRemoveOnComplete(),
-		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return m.now.Load().Stage },
+		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return reading.Shorten(m.now.Load().Stage, 80) },
 			decor.WC{W: 11, C: decor.DindentRight}), decor.Percentage(decor.WC{W: 5})),
 		mpb.AppendDecorators(decor.Any(func(s decor.Statistics) string { return m.line(s) })),
 	)

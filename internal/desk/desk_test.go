@@ -314,7 +314,7 @@ func TestFaultsOfOurOwn(t *testing.T) {
 			require.NoError(t, err)
 			assert.Len(t, tables.Tables.Tables, 1, at)
 			assert.Equal(t, tray.Unsure, list.Entries[0].State, at)
-			_, err := b.Verify(context.Background(), VerifyRequest{Entry: list.Entries[0].Entry})
+			_, err = b.Verify(context.Background(), VerifyRequest{Entry: list.Entries[0].Entry})
 			require.NoError(t, err)
 			list, err = b.List()
 			require.NoError(t, err)
