@@ -126,10 +126,7 @@ var commit = map[string]string{
 // A load that commits on its way is cut at its first, a later or its last commit, before
 // the server has it and behind it. Resumed, it is in once.
 func TestLostAnswersOfSteps(t *testing.T) {
-	onServers(t, func(t *testing.T, b *bench, s server) {
-		if s.name == "sqlite" {
-			t.Skip("no connection can be cut")
-		}
+	onNetwork(t, func(t *testing.T, b *bench, s server) {
 		u, err := url.Parse(s.url)
 		require.NoError(t, err)
 		var text strings.Builder
@@ -176,10 +173,7 @@ func TestLostAnswersOfSteps(t *testing.T) {
 // A load that is told to end while it waits for the answer to its commit says what the
 // server says.
 func TestEndedWhileCommitting(t *testing.T) {
-	onServers(t, func(t *testing.T, b *bench, s server) {
-		if s.name == "sqlite" {
-			t.Skip("no answer can be held")
-		}
+	onNetwork(t, func(t *testing.T, b *bench, s server) {
 		u, err := url.Parse(s.url)
 		require.NoError(t, err)
 		b.write("new.csv", "id,who\n11,una\n12,vic\n13,wim\n14,xia\n15,yan\n")
@@ -208,10 +202,7 @@ func TestEndedWhileCommitting(t *testing.T) {
 // behind it, in every mode. The entry says what the server says, and the same load
 // again never doubles.
 func TestLostAnswers(t *testing.T) {
-	onServers(t, func(t *testing.T, b *bench, s server) {
-		if s.name == "sqlite" {
-			t.Skip("no connection can be cut")
-		}
+	onNetwork(t, func(t *testing.T, b *bench, s server) {
 		u, err := url.Parse(s.url)
 		require.NoError(t, err)
 		through := func(c *cutter) string {

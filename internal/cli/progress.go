@@ -34,7 +34,8 @@ func (a *app) newMeter(ctx context.Context, name string, size int64) desk.Meter 
 		mpb.WithRefreshRate(120*time.Millisecond))
 	m.bar = m.p.New(max(size, 1), mpb.BarStyle().Lbound(" ").Filler("▪").Tip("▪").Padding("·").Rbound(" "),
 		mpb.BarRemoveOnComplete(),
-		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return reading.Shorten(m.now.Load().Stage, 80) },
+		mpb.PrependDecorators(decor.Any(
+			func(decor.Statistics) string { return reading.Shorten(m.now.Load().Stage, 80) },
 			decor.WC{W: 11, C: decor.DindentRight}), decor.Percentage(decor.WC{W: 5})),
 		mpb.AppendDecorators(decor.Any(func(s decor.Statistics) string { return m.line(s) })),
 	)

@@ -37,6 +37,11 @@ func onServers(t *testing.T, test func(t *testing.T, b *bench, s server)) {
 		t.Cleanup(func() { db.Close() })
 		test(t, b, server{"sqlite", "sqlite:" + filepath.Join(b.dir, "canal.db"), db})
 	})
+	onNetwork(t, test)
+}
+
+// onNetwork runs a test on the databases that are behind a connection.
+func onNetwork(t *testing.T, test func(*testing.T, *bench, server)) {
 	t.Run("postgres", func(t *testing.T) {
 		url, db := testdb.Postgres(t)
 		test(t, benchOf(t, url), server{"postgres", url, db})

@@ -194,7 +194,10 @@ func (m *pairer) fill(pc plan.Column, c *db.Column, x *Pairing) {
 	want := pc.SQLType()
 	typ := readAs(want, c)
 	pc.Keeps = c.Keeps
-	pc.Keeps.Codes = want.IsText() && (c.Keeps.Codes || typ.IsNumber())
+	pc.Keeps.Codes = want.IsText() && (c.Keeps.Codes && typ.IsText() || typ.IsNumber())
+	if !typ.IsText() && !typ.IsNumber() {
+		pc.Keeps.Digits = 0
+	}
 	if c.Unfit != "" {
 		x.Weight, x.Text = Blocking, c.Unfit
 		return
