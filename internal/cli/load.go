@@ -236,7 +236,15 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took tim
 	if sums > 0 {
 		what += fmt.Sprintf("; exact sums of %d", sums)
 	}
-	g.row("columns", fmt.Sprint(len(r.Columns)), st.good("agree")+st.dim(": "+what))
+	loose := r.Uncompared()
+	if n := len(r.Columns) - len(loose); n > 0 {
+		agree := map[bool]string{true: "agrees", false: "agree"}[n == 1]
+		g.row("columns", fmt.Sprint(n), st.good(agree)+st.dim(": "+what))
+	}
+	if n := len(loose); n > 0 {
+		g.row("others", fmt.Sprint(n), st.warn("not compared")+st.dim(": only the nulls of "+
+			strings.Join(loose[:min(n, 8)], ", ")+map[bool]string{true: " …"}[n > 8]))
+	}
 	g.render(a.out)
 	if len(r.Reasons) > 0 {
 		fmt.Fprintf(a.out, "\n%s\n", st.title("Rejects"))

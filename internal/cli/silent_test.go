@@ -339,6 +339,9 @@ func TestColumnsThatChangeValues(t *testing.T) {
 			assert.Equal(t, tray.Records{Read: 6, Loaded: 3, Rejected: 3}, rec.Records)
 			assert.Equal(t, [][]string{{"a", "x,y", "2024"}, {"b", "x", "1999"}, {"It's", "<null>", "2155"}},
 				queryRows(t, s.db, "SELECT e, w, cast(y AS char) FROM words ORDER BY id"))
+			v := b.run(3, "verify", rec.Entry)
+			assert.Contains(t, v.out, "2 of 4: only the nulls of e, w are compared", "what cannot be compared is not said to agree")
+			assert.Contains(t, v.out, "in what is compared")
 			s.exec(t, "CREATE TABLE bits (id int, code bit(8))")
 			assert.Contains(t, b.run(2, append(append([]string{"load", "c.csv"}, into...), "bits")...).err, "of 5 it would make 53")
 		}

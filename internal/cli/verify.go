@@ -98,6 +98,7 @@ func (a *app) printVerification(v *desk.VerifyAnswer, limit int) {
 	}
 	g.row("rows", st.answer(v.Rows.Answer), text)
 	agree := 0
+	var nulls []string
 	for _, c := range v.Columns {
 		switch c.Answer {
 		case account.Agrees:
@@ -105,12 +106,19 @@ func (a *app) printVerification(v *desk.VerifyAnswer, limit int) {
 		case account.Differs:
 			g.row("column", st.answer(c.Answer), c.Name+": "+strings.Join(c.Differences, "; "))
 		case account.Unknown:
+			if c.NullsOnly {
+				nulls = append(nulls, c.Name)
+			}
 		}
 	}
 	if agree > 0 {
 		g.row("columns", st.good("agrees"),
 			fmt.Sprintf("%d of %d: nulls, sums, smallest and largest, bytes of text", agree, len(v.Columns)))
-	} else if len(v.Columns) > 0 && v.Rows.Answer == account.Unknown {
+	}
+	if len(nulls) > 0 {
+		g.row("columns", st.answer(account.Unknown), fmt.Sprintf("%d of %d: only the nulls of %s are compared",
+			len(nulls), len(v.Columns), strings.Join(nulls[:min(len(nulls), 8)], ", ")))
+	} else if agree == 0 && len(v.Columns) > 0 && v.Rows.Answer == account.Unknown {
 		g.row("columns", st.answer(account.Unknown), "")
 	}
 	if d != nil {
@@ -123,6 +131,9 @@ func (a *app) printVerification(v *desk.VerifyAnswer, limit int) {
 	why := ""
 	if v.Answer == account.Unknown && v.Rows.Answer == account.Agrees {
 		why = ": the table agrees, and the source could not be compared"
+	}
+	if v.Answer == account.Agrees && len(nulls) > 0 && d == nil {
+		why = ", in what is compared; --deep compares more"
 	}
 	fmt.Fprintf(a.out, "\n  answer  %s%s%s\n", st.answer(v.Answer), why, st.dim(" in "+round(v.Took)))
 	if r.Verdict == tray.Waiting {

@@ -65,6 +65,17 @@ type Receipt struct {
 	Version  string    `json:"version"`
 }
 
+// Uncompared are the columns of which only the nulls were compared, for the database's
+// type of them has no counterpart here, or holds a value that is not of it.
+func (r *Receipt) Uncompared() (names []string) {
+	for _, c := range r.Columns {
+		if c.Loose && !r.Table.Checksums {
+			names = append(names, c.Name)
+		}
+	}
+	return names
+}
+
 // Source is a file that was read.
 type Source struct {
 	Path string `json:"path"` // as given
