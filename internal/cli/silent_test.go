@@ -332,6 +332,15 @@ func TestColumnsThatChangeValues(t *testing.T) {
 			rec := b.loaded(3, append(append([]string{"n.csv", "--tolerate", "20%", "--max-rejects", "none"}, into...), "named")...)
 			assert.Equal(t, tray.Records{Read: 5, Loaded: 4, Rejected: 1}, rec.Records)
 			assert.Equal(t, [][]string{{"x1"}, {"x2"}, {"x3"}, {"x4"}}, queryRows(t, s.db, "SELECT code FROM named ORDER BY id"))
+		case "postgres":
+			b.write("p.csv", "id,r,m,c\n1,0.123456789,12.34,a\n2,16777217,1.5,b\n3,1.5,2,c\n4,123456,3.456,d\n5,0.000012,4,ef\n")
+			s.exec(t, `CREATE TABLE few (id int, r real, m money, c "char")`)
+			r := b.run(2, append(append([]string{"load", "p.csv"}, into...), "few")...)
+			for _, want := range []string{"r: 2 values do not fit: more digits", "m: 1 value does not fit: more digits", "c: 1 value is longer"} {
+				assert.Contains(t, r.err, want)
+			}
+			b.loaded(3, append(append([]string{"p.csv", "--tolerate", "40%", "--max-rejects", "none"}, into...), "few")...)
+			assert.Equal(t, [][]string{{"3", "1.5", "2", "c"}}, queryRows(t, s.db, "SELECT id::text, r::text, m::numeric::float::text, c::text FROM few"))
 		case "mysql":
 			b.write("w.csv", "id,e,w,y\n1,a,\"x,y\",2024\n2,b,x,1999\n3,2,x,2000\n4,IT'S,,2155\n5,a,\"x,z\",1901\n6,a,y,0\n")
 			s.exec(t, "CREATE TABLE words (id int, e enum('a','b','It''s'), w set('x','y'), y year)")

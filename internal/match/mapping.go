@@ -196,7 +196,7 @@ func (m *pairer) fill(pc plan.Column, c *db.Column, x *Pairing) {
 	pc.Keeps = c.Keeps
 	pc.Keeps.Codes = want.IsText() && (c.Keeps.Codes && typ.IsText() || typ.IsNumber())
 	if !typ.IsText() && !typ.IsNumber() {
-		pc.Keeps.Digits = 0
+		pc.Keeps.Digits, pc.Keeps.Decimals = 0, 0
 	}
 	if c.Unfit != "" {
 		x.Weight, x.Text = Blocking, c.Unfit

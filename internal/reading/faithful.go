@@ -12,8 +12,9 @@ type Keeps struct {
 	// Codes tells that the values are text, and that the column makes numbers of those
 	// that look like one.
 	Codes bool
-	// Digits, if above 0, is how many digits of a number it keeps.
-	Digits int
+	// Digits and Decimals, if above 0, are how many digits of a number it keeps, in all
+	// and behind the point.
+	Digits, Decimals int
 	// Labels, if any, are all the words it takes, or of a Set several of them, with commas
 	// between; AnyCase tells that capitals do not matter.
 	Labels  []string
@@ -28,13 +29,14 @@ func (r *Reader) faithful(b []byte) Misfit {
 	if len(r.Keeps.Labels) > 0 {
 		return r.listed(string(b))
 	}
-	digits, number := significant(b)
+	digits, decimals, number := significant(b)
 	switch {
 	case r.Keeps.Codes && r.Type.IsText() && number:
 		return LosesForm
 	case r.Keeps.Codes && len(b) > 1 && (b[0] == '+' || b[0] == '0' && b[1] >= '0' && b[1] <= '9'):
 		return LosesForm
-	case r.Keeps.Digits > 0 && number && digits > r.Keeps.Digits:
+	case number && (r.Keeps.Digits > 0 && digits > r.Keeps.Digits ||
+		r.Keeps.Decimals > 0 && decimals > r.Keeps.Decimals):
 		return Inexact
 	}
 	return OK
@@ -64,18 +66,24 @@ func (r *Reader) Reason(m Misfit, field []byte) string {
 	return m.Reason(r.Type, field)
 }
 
-// significant counts the digits of a number that mean something, as databases read
-// numbers in text: a sign, digits, a point, an exponent.
-func significant(b []byte) (digits int, number bool) {
+// significant counts the digits of a number that mean something, in all and behind the
+// point, as databases read numbers in text: a sign, digits, a point, an exponent.
+func significant(b []byte) (digits, decimals int, number bool) {
 	b = bytes.TrimSpace(b)
 	if len(b) > 0 && (b[0] == '-' || b[0] == '+') {
 		b = b[1:]
 	}
-	zeros, any, point := 0, false, false
+	zeros, any, point, behind := 0, false, false, 0
 	for i, c := range b {
 		switch {
 		case c >= '0' && c <= '9':
 			any = true
+			if point {
+				behind++
+			}
+			if c != '0' && point {
+				decimals = behind
+			}
 			if c != '0' {
 				digits += zeros + 1
 				zeros = 0
@@ -86,10 +94,10 @@ func significant(b []byte) (digits int, number bool) {
 			point = true
 		case (c == 'e' || c == 'E') && any:
 			rest := bytes.TrimLeft(b[i+1:], "+-")
-			return digits, len(rest) > 0 && len(bytes.Trim(rest, "0123456789")) == 0
+			return digits, decimals, len(rest) > 0 && len(bytes.Trim(rest, "0123456789")) == 0
 		default:
-			return 0, false
+			return 0, 0, false
 		}
 	}
-	return digits, any
+	return digits, decimals, any
 }

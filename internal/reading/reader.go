@@ -191,7 +191,7 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 		v.Null = true
 		return OK
 	}
-	if r.Keeps.Codes || r.Keeps.Digits > 0 || len(r.Keeps.Labels) > 0 {
+	if r.Keeps.Codes || r.Keeps.Digits > 0 || r.Keeps.Decimals > 0 || len(r.Keeps.Labels) > 0 {
 		if m := r.faithful(b); m != OK {
 			return m
 		}

@@ -328,6 +328,11 @@ func standardType(c *db.Column) {
 		c.SQL = sqltype.Type{Kind: sqltype.UUID}
 	case "year":
 		whole(sqltype.SmallInt, 1901, 2155) // and nothing else that is not made another year
+	case "float":
+		c.Keeps.Digits = 6
+		if _, scale, is := strings.Cut(m[2], ","); is {
+			c.Keeps.Decimals, _ = strconv.Atoi(scale)
+		}
 	case "bit":
 		c.Unfit = "a column of bits takes text by its bytes, of 5 it would make 53; make it a whole number"
 	case "enum", "set":

@@ -181,6 +181,13 @@ func standardType(c *db.Column) {
 		c.SQL, c.AnyLength = sqltype.Type{Kind: sqltype.Decimal, Precision: sqltype.MaxPrecision}, true
 		return
 	case "real":
+		c.Keeps.Digits = 6 // which it gives back as they were, in any case
+		return
+	case "money":
+		c.Keeps.Decimals = 2
+		return
+	case `"char"`:
+		c.SQL = sqltype.Type{Kind: sqltype.VarChar, Length: 1} // of more it keeps the first
 		return
 	}
 	if t, err := sqltype.Parse(name); err == nil {
