@@ -3,6 +3,8 @@ package source
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -10,6 +12,7 @@ import (
 	"net/http"
 	"net/url"
 	"path"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -59,8 +62,10 @@ type fetch struct {
 	url     *url.URL
 	idle    time.Duration
 	sp      *spool
-	etag    string // of what has been read so far
+	etag    string // of what has been read so far, if it is a strong one
+	weak    string // the same, also of a weak one
 	changed string // Last-Modified
+	digest  string // SHA-256 of the whole, in base64, as the server says
 	whole   int64  // length in all; -1 unknown
 	resume  bool
 	base    string // the name in the answer
@@ -179,7 +184,7 @@ func (f *fetch) once(ctx context.Context) error {
 	if f.whole >= 0 && f.sp.size != f.whole {
 		return fmt.Errorf("%s came, and %s were announced", phrase.Count(f.sp.size, "byte"), phrase.Grouped(f.whole))
 	}
-	return nil
+	return f.asSaid()
 }
 
 // request asks for the file, or for what is missing of it where the server allows
@@ -220,6 +225,13 @@ func (f *fetch) answered(resp *http.Response) error {
 		if _, err := fmt.Sscanf(part, "bytes %d-", &at); err != nil || at != from {
 			return permanent{fmt.Errorf("the server answers with another part than was asked for (%s)", part)}
 		}
+		if !f.sameVersion(resp, part) {
+			f.resume = false // the next attempt begins anew
+			if err := f.again(); err != nil {
+				return permanent{err}
+			}
+			return errors.New("the server answers with a part of another version than was begun")
+		}
 	case resp.StatusCode == http.StatusOK:
 		if err := f.again(); err != nil { // from the beginning
 			return permanent{err}
@@ -232,6 +244,10 @@ func (f *fetch) answered(resp *http.Response) error {
 		return permanent{fmt.Errorf("the server answers %s", resp.Status)}
 	}
 	f.etag, f.changed = resp.Header.Get("ETag"), resp.Header.Get("Last-Modified")
+	f.weak = f.etag
+	if d := digestOf(resp); d != "" || resp.StatusCode == http.StatusOK {
+		f.digest = d
+	}
 	if strings.HasPrefix(f.etag, "W/") {
 		f.etag = ""
 	}
@@ -248,6 +264,52 @@ func (f *fetch) answered(resp *http.Response) error {
 		return errTooLarge
 	}
 	return nil
+}
+
+// sameVersion reports whether a part belongs to what has been read so far: by the tag,
+// the time and the length that the server says of both (RFC 9110, 8.8 and 14.4).
+func (f *fetch) sameVersion(resp *http.Response, part string) bool {
+	etag, changed := resp.Header.Get("ETag"), resp.Header.Get("Last-Modified")
+	if etag != f.weak && etag != "" || changed != f.changed && changed != "" || etag == "" && changed == "" {
+		return false
+	}
+	if _, whole, is := strings.Cut(part, "/"); is && whole != "*" && f.whole >= 0 {
+		n, err := strconv.ParseInt(whole, 10, 64)
+		return err == nil && n == f.whole
+	}
+	return true
+}
+
+var sha256In = regexp.MustCompile(`sha-256=:([A-Za-z0-9+/=]+):`)
+
+// digestOf is the SHA-256 of the whole file that an answer gives (RFC 9530).
+func digestOf(resp *http.Response) string {
+	given := resp.Header.Get("Repr-Digest")
+	if given == "" && resp.StatusCode == http.StatusOK {
+		given = resp.Header.Get("Content-Digest")
+	}
+	if m := sha256In.FindStringSubmatch(given); m != nil {
+		return m[1]
+	}
+	return ""
+}
+
+// asSaid compares what was read with the digest that the server has said.
+func (f *fetch) asSaid() error {
+	if f.digest == "" {
+		return nil
+	}
+	sum := sha256.New()
+	if _, err := io.Copy(sum, io.NewSectionReader(f.sp.f, 0, f.sp.size)); err != nil {
+		return permanent{err}
+	}
+	if base64.StdEncoding.EncodeToString(sum.Sum(nil)) == f.digest {
+		return nil
+	}
+	if err := f.again(); err != nil {
+		return permanent{err}
+	}
+	return errors.New("what came is not what the server says it sent (SHA-256)")
 }
 
 // again throws away what has been read.

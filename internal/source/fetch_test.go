@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"crypto/sha256"
+	"encoding/base64"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -179,4 +181,56 @@ func TestMatch(t *testing.T) {
 	headers, at := Match([]*Source{src("Id", "Toll", "Note", "Note"), src("note", "TOLL_", "id", "note ", "New"), src("Fee", "Id")}, map[string]string{"fee": "Toll"})
 	assert.Equal(t, []string{"Id", "Toll", "Note", "Note", "New"}, headers)
 	assert.Equal(t, [][]int{{0, 1, 2, 3}, {2, 1, 0, 3, 4}, {1, 0}}, at)
+}
+
+// A server that gives the rest of another version than was begun, or other bytes than it
+// says: neither is taken, and the whole is fetched again.
+func TestAnotherVersionIsNotTaken(t *testing.T) {
+	old, fresh := strings.Repeat("id,toll\n1,2.50\n", 4000), strings.Repeat("id,toll\n9,9.99\n", 4000)
+	digest := func(s string) string {
+		sum := sha256.Sum256([]byte(s))
+		return "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
+	}
+	for what, part := range map[string]func(h http.Header){
+		"another tag":      func(h http.Header) { h.Set("ETag", `"b"`) },
+		"another weak tag": func(h http.Header) { h.Set("ETag", `W/"b"`) },
+		"another time":     func(h http.Header) { h.Set("Last-Modified", "Tue, 10 Nov 2026 10:00:00 GMT") },
+		"another length": func(h http.Header) {
+			h.Set("Content-Range", fmt.Sprintf("bytes %d-%d/%d", len(old)/2, len(old)-1, len(old)+5))
+		},
+		"neither tag nor time":    func(h http.Header) { h.Del("ETag"); h.Del("Last-Modified") },
+		"another digest, in time": func(h http.Header) { h.Set("Repr-Digest", digest(fresh)) },
+	} {
+		var asked atomic.Int32
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			h := w.Header()
+			h.Set("ETag", `"a"`)
+			h.Set("Last-Modified", "Mon, 09 Nov 2026 10:00:00 GMT")
+			h.Set("Accept-Ranges", "bytes")
+			switch asked.Add(1) {
+			case 1:
+				h.Set("Content-Length", fmt.Sprint(len(old)))
+				fmt.Fprint(w, old[:len(old)/2])
+				w.(http.Flusher).Flush()
+				panic(http.ErrAbortHandler)
+			case 2:
+				assert.NotEmpty(t, r.Header.Get("Range"), what)
+				h.Set("Content-Range", fmt.Sprintf("bytes %d-%d/%d", len(old)/2, len(old)-1, len(old)))
+				part(h)
+				w.WriteHeader(http.StatusPartialContent)
+				fmt.Fprint(w, fresh[len(old)/2:])
+			default:
+				assert.Empty(t, r.Header.Get("Range"), what)
+				h.Set("Repr-Digest", digest(fresh))
+				fmt.Fprint(w, fresh)
+			}
+		}))
+		s, err := Open(context.Background(), server.URL+"/tolls.csv", Known{})
+		require.NoError(t, err, what)
+		rows, _ := data(t, s)
+		assert.Equal(t, []string{"9", "9.99"}, rows[0], what)
+		assert.EqualValues(t, 3, asked.Load(), what)
+		s.Close()
+		server.Close()
+	}
 }
