@@ -2,6 +2,7 @@ package source
 
 import (
 	"bytes"
+	"unicode/utf8"
 
 	"ambertray/internal/phrase"
 	"ambertray/internal/source/delimited"
@@ -58,7 +59,11 @@ func NewRows(l *Layout) *Rows {
 // repeats reports whether a record is the header again, name for name.
 func (r *Rows) repeats(rec *delimited.Record) bool {
 	names := r.layout.Columns
-	if len(rec.Fields) != len(names) {
+	if len(rec.Fields) != len(names) || len(rec.Fields[0]) < len(names[0]) {
+		return false
+	}
+	// Nearly every record ends here.
+	if f := rec.Fields[0]; len(names[0]) > 0 && f[0] != names[0][0] && f[0] > ' ' && f[0] < utf8.RuneSelf {
 		return false
 	}
 	for i, f := range rec.Fields {
