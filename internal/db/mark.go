@@ -47,12 +47,17 @@ type Outcomer interface {
 	Settled(ctx context.Context, schema, mark string)
 }
 
+// RowMark begins what a receipt keeps of a mark that is a row in the table of notes.
+const RowMark = "row "
+
 // A mark is a note of its own: begun before the transaction, where others see it, and
 // made done within, so that it is done if and only if the rows are there.
 const (
 	markPrefix = "mark "
 	markBegun  = "begun"
 	markDone   = "done"
+	// markTime is when it was begun, in UTC, which its name says.
+	markTime = "2006-01-02T15:04:05Z"
 	// markKept is how long a mark stays that nobody has settled.
 	markKept = 7 * 24 * time.Hour
 )
@@ -61,11 +66,8 @@ const (
 func NewMark(q Questions, schema string) Notebook {
 	var r [8]byte
 	rand.Read(r[:])
-	return Notebook{q, schema, markPrefix + time.Now().UTC().Format("2006-01-02T15:04:05Z ") + hex.EncodeToString(r[:])}
+	return Notebook{q, schema, markPrefix + time.Now().UTC().Format(markTime) + " " + hex.EncodeToString(r[:])}
 }
-
-// IsMark reports whether a notebook's name is that of a mark.
-func IsMark(load string) bool { return strings.HasPrefix(load, markPrefix) }
 
 // BeginMark notes that a load has begun; DoneMark that it is done, in its transaction.
 func (n Notebook) BeginMark(ctx context.Context) error { return n.Write(ctx, 0, markBegun) }
@@ -99,7 +101,7 @@ func (n Notebook) SweepMarks(ctx context.Context, ended func(load string) bool) 
 		return err
 	}
 	for _, r := range rows {
-		at, err := time.Parse("2006-01-02T15:04:05Z", strings.Fields(*r[0])[1])
+		at, err := time.Parse(markTime, strings.Fields(*r[0])[1])
 		if err == nil && time.Since(at) < markKept && (*r[1] == markDone || !ended(*r[0])) {
 			continue
 		}

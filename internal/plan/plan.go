@@ -114,9 +114,9 @@ type Column struct {
 	// Lo and Hi bound the integers that an existing table's column takes, if
 	// not both 0. They are the table's, and not part of the file.
 	Lo int64 `yaml:"-"`
+	Hi int64 `yaml:"-"`
 	// Keeps is what the column of a table makes of values, beside its type.
 	Keeps reading.Keeps `yaml:"-"`
-	Hi    int64         `yaml:"-"`
 }
 
 // Known is what the plan says of a source.

@@ -16,10 +16,7 @@ import (
 // The mark of a load into a side table is that table's name, which it loses in the
 // moment in which the load comes to be. The mark of another is a row in the table of
 // notes.
-const (
-	sideMark = "side "
-	rowMark  = "row "
-)
+const sideMark = "side "
 
 // beginMark notes that a load into a table that exists has begun. Who may not make
 // the table for it loads without a mark.
@@ -61,13 +58,13 @@ func (l *load) Mark(ctx context.Context) (string, error) {
 	case l.mark == "":
 		return "", nil
 	}
-	return rowMark + l.mark, l.d.notebook(l.spec.Table.Schema, l.mark).DoneMark(ctx)
+	return db.RowMark + l.mark, l.d.notebook(l.spec.Table.Schema, l.mark).DoneMark(ctx)
 }
 
 // Unmark implements db.Marked.
 func (l *load) Unmark(ctx context.Context) {
 	if l.mark != "" {
-		l.d.Settled(ctx, l.spec.Table.Schema, rowMark+l.mark)
+		l.d.Settled(ctx, l.spec.Table.Schema, db.RowMark+l.mark)
 		l.mark = ""
 	}
 	l.d.sweepMarks(ctx, l.spec.Table.Schema)
@@ -92,7 +89,7 @@ func (d *DB) Outcome(ctx context.Context, schema, mark string) (db.Outcome, erro
 		}
 		return db.RolledBack, nil
 	}
-	row, is := strings.CutPrefix(mark, rowMark)
+	row, is := strings.CutPrefix(mark, db.RowMark)
 	if !is {
 		return db.Unknown, nil
 	}
@@ -121,9 +118,8 @@ func (d *DB) swapped(ctx context.Context, schema, side string) (db.Outcome, erro
 
 // wait gets a lock that a load holds as long as it lives, and gives it back.
 func (d *DB) wait(ctx context.Context, lock string) error {
-	var got sql.NullInt64
-	if err := d.c.QueryRowContext(ctx, "SELECT get_lock(?, 30)", lock).Scan(&got); err != nil || got.Int64 != 1 {
-		return d.fail("another session is still at this load", err)
+	if err := d.lock(ctx, lock, atLoad); err != nil {
+		return err
 	}
 	_, err := d.c.ExecContext(ctx, "DO release_lock(?)", lock)
 	return err
@@ -131,7 +127,7 @@ func (d *DB) wait(ctx context.Context, lock string) error {
 
 // Settled implements db.Outcomer.
 func (d *DB) Settled(ctx context.Context, schema, mark string) {
-	row, is := strings.CutPrefix(mark, rowMark)
+	row, is := strings.CutPrefix(mark, db.RowMark)
 	if !is {
 		return
 	}

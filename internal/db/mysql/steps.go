@@ -18,9 +18,15 @@ func (l *load) notebook() db.Notebook { return l.d.notebook(l.spec.Table.Schema,
 const notesLock = "ambertray_steps"
 
 func (d *DB) lockNotes(ctx context.Context) error {
+	return d.lock(ctx, notesLock, "cannot lock the table "+db.NotesTable)
+}
+
+// lock waits up to 30 seconds for a lock of the server's, and says what it means not to
+// get it.
+func (d *DB) lock(ctx context.Context, name, without string) error {
 	var got sql.NullInt64
-	if err := d.c.QueryRowContext(ctx, "SELECT get_lock(?, 30)", notesLock).Scan(&got); err != nil || got.Int64 != 1 {
-		return d.fail("cannot lock the table "+db.NotesTable, err)
+	if err := d.c.QueryRowContext(ctx, "SELECT get_lock(?, 30)", name).Scan(&got); err != nil || got.Int64 != 1 {
+		return d.fail(without, err)
 	}
 	return nil
 }
@@ -103,13 +109,11 @@ func (l *load) Step(ctx context.Context, step int, note string) error {
 
 // claim makes this session the only one at a load.
 func (d *DB) claim(ctx context.Context, load string) error {
-	var got sql.NullInt64
-	if err := d.c.QueryRowContext(ctx, "SELECT get_lock(?, 30)",
-		claimOf(load)).Scan(&got); err != nil || got.Int64 != 1 {
-		return d.fail("another session is still at this load", err)
-	}
-	return nil
+	return d.lock(ctx, claimOf(load), atLoad)
 }
+
+// atLoad is what it means that the lock of a load is taken.
+const atLoad = "another session is still at this load"
 
 // Notes implements db.Noter.
 func (d *DB) Notes(ctx context.Context, schema, load string) ([]string, error) {

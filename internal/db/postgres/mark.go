@@ -74,7 +74,6 @@ func (l *load) commit(ctx context.Context) error {
 	case err == nil:
 		return nil
 	case lost(err):
-		l.unsure = true
 		return &db.Unsure{Err: l.d.fail("cannot commit", err)}
 	}
 	return l.d.fail("cannot commit", err)

@@ -211,7 +211,6 @@ type load struct {
 	final    string
 	stageKey []string
 	refused  []sink.Refusal // of the batch at hand
-	unsure   bool           // the answer to a commit was lost
 }
 
 // Begin implements db.Session.

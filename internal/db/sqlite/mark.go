@@ -7,9 +7,6 @@ import (
 	"ambertray/internal/db"
 )
 
-// rowMark begins the mark of a load: a row in the table of notes.
-const rowMark = "row "
-
 // Mark implements db.Marked. A table that was made or added to tells by itself what
 // became of the commit; one that was emptied or replaced may not.
 func (l *load) Mark(ctx context.Context) (string, error) {
@@ -27,7 +24,7 @@ func (l *load) Mark(ctx context.Context) (string, error) {
 	if err := mark.BeginMark(ctx); err != nil {
 		return "", err
 	}
-	l.mark = rowMark + mark.Load
+	l.mark = db.RowMark + mark.Load
 	return l.mark, mark.DoneMark(ctx)
 }
 
@@ -40,7 +37,7 @@ func (l *load) Unmark(ctx context.Context) {
 
 // Outcome implements db.Outcomer.
 func (d *DB) Outcome(ctx context.Context, schema, mark string) (db.Outcome, error) {
-	row, is := strings.CutPrefix(mark, rowMark)
+	row, is := strings.CutPrefix(mark, db.RowMark)
 	if !is {
 		return db.Unknown, nil
 	}
@@ -60,7 +57,7 @@ func (d *DB) Outcome(ctx context.Context, schema, mark string) (db.Outcome, erro
 
 // Settled implements db.Outcomer.
 func (d *DB) Settled(ctx context.Context, schema, mark string) {
-	row, is := strings.CutPrefix(mark, rowMark)
+	row, is := strings.CutPrefix(mark, db.RowMark)
 	if !is || d.c.exec("BEGIN IMMEDIATE") != nil {
 		return
 	}
