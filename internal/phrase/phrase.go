@@ -25,6 +25,14 @@ func Count(n int64, noun string) string {
 	return Grouped(n) + " " + noun + "s"
 }
 
+// Plain is a number of things as evidence gives it: 1 line, 2000 lines.
+func Plain(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
 // Size is a number of bytes, in powers of 1,000 and three digits.
 func Size(n int64) string {
 	f := float64(n)

@@ -21,13 +21,13 @@ const runOfNoise = 7
 
 // see looks at a plain number with a point.
 func (f *floats) see(b []byte, line spot, times int64) {
-	digits, n := f.buf[:0], 0
+	digits := f.buf[:0]
 	for _, c := range b {
 		if c >= '0' && c <= '9' && (c != '0' || len(digits) > 0) {
 			digits = append(digits, c)
 		}
 	}
-	if n = len(digits); n >= 16 {
+	if len(digits) >= 16 {
 		f.count(b, digits, line, times)
 	}
 	f.buf = digits[:0]

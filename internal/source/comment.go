@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"ambertray/internal/phrase"
 	"ambertray/internal/source/delimited"
 )
 
@@ -30,7 +31,8 @@ func (s *Source) decideComment(text []byte, whole bool, known Known, f *delimite
 	for _, mark := range commentMarks {
 		if n := commented(lines, mark, *f); n > 0 {
 			f.Comment = mark
-			s.note("comment", mark, fmt.Sprintf("begins %s, which are unlike the others", count(n, "line")), false)
+			s.note("comment", mark, fmt.Sprintf("begins %s, which are unlike the others",
+				phrase.Plain(n, "line")), false)
 			return
 		}
 	}

@@ -3,7 +3,6 @@ package source
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"io"
 	"slices"
 
@@ -78,13 +77,6 @@ func (s *Source) note(what, value, why string, given bool) {
 		why = s.given()
 	}
 	s.Evidence = append(s.Evidence, Evidence{What: what, Value: value, Why: why, Given: given})
-}
-
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 func (s *Source) decodeHead(head []byte) ([]byte, error) {

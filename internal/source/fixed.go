@@ -6,6 +6,7 @@ import (
 	"slices"
 	"unicode/utf8"
 
+	"ambertray/internal/phrase"
 	"ambertray/internal/source/delimited"
 )
 
@@ -156,7 +157,7 @@ func byBlanks(lines [][]byte) *columnsFound {
 	found.why = fmt.Sprintf("%s through all of the first %s",
 		map[bool]string{true: "a column of blanks runs",
 			false: fmt.Sprintf("%d columns of blanks run", len(found.starts)-1)}[len(found.starts) == 2],
-		count(filled, "line"))
+		phrase.Plain(filled, "line"))
 	if narrow && filled < certainLines {
 		found.unsure = found.why + ", some only one blank wide, which may be chance"
 	}

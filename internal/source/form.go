@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"ambertray/internal/phrase"
 	"ambertray/internal/source/delimited"
 )
 
@@ -225,7 +226,7 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 		s.Stray = stray(text)
 		return false
 	}
-	why := fmt.Sprintf("%d fields in %d of the first %s", best.fields, best.agree, count(best.rows, "line"))
+	why := fmt.Sprintf("%d fields in %d of the first %s", best.fields, best.agree, phrase.Plain(best.rows, "line"))
 	if second.fields > 1 {
 		why += fmt.Sprintf("; %s only in %d", DelimiterWord(second.delimiter), second.agree)
 	}
@@ -366,27 +367,27 @@ func (s *Source) findQuote(text []byte, whole bool, known Known, f *delimited.Fo
 	case double.quoted == 0 && sq.quoted > 0 && sq.faults == 0 && sq.modal > double.modal:
 		f.Quote = '\''
 		s.note("quote", QuoteName('\''),
-			fmt.Sprintf("%s in single quotes, and separators inside", count(sq.quoted, "field")), false)
+			fmt.Sprintf("%s in single quotes, and separators inside", phrase.Plain(sq.quoted, "field")), false)
 	case n > 0 && known.Escape == nil && bq.faults < n && bq.modal >= double.modal:
 		f.Escape = '\\'
-		s.note("quote", QuoteName('"'), count(double.quoted, "field")+" quoted in the beginning", false)
+		s.note("quote", QuoteName('"'), phrase.Plain(double.quoted, "field")+" quoted in the beginning", false)
 		s.note("escape", "backslash",
 			fmt.Sprintf(`quotes inside fields are written \"; doubled, %s would have text after the quote`,
-				count(n, "record")), false)
+				phrase.Plain(n, "record")), false)
 		return true
 	case n > 0 && !open && (nq.modal > double.modal || nq.modal == double.modal && n > 1 && 3*n >= 2*double.quoted):
 		f.Quote = 0
-		s.note("quote", "none", fmt.Sprintf("taken as quotes, %s would be faulty", count(n, "record")), false)
+		s.note("quote", "none", fmt.Sprintf("taken as quotes, %s would be faulty", phrase.Plain(n, "record")), false)
 		return true
 	case double.quoted == 0:
 		s.note("quote", QuoteName('"'), "none in the beginning", false)
 	case double.needed > 0:
 		s.note("quote", QuoteName('"'),
 			fmt.Sprintf("%s quoted in the beginning, %d of them around a delimiter or line break",
-				count(double.quoted, "field"), double.needed), false)
+				phrase.Plain(double.quoted, "field"), double.needed), false)
 	default:
-		s.note("quote", QuoteName('"'), count(double.quoted, "field")+" quoted in the beginning, none that needs it",
-			false)
+		s.note("quote", QuoteName('"'),
+			phrase.Plain(double.quoted, "field")+" quoted in the beginning, none that needs it", false)
 	}
 	return false
 }

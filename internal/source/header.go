@@ -12,6 +12,7 @@ import (
 	"strings"
 	"unicode"
 
+	"ambertray/internal/phrase"
 	"ambertray/internal/reading"
 )
 
@@ -69,14 +70,14 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 	if known.Skip != nil {
 		l.Skip = *known.Skip
 		if l.Skip > 0 {
-			s.note("skip", count(int(l.Skip), "line"), "", true)
+			s.note("skip", phrase.Plain(int(l.Skip), "line"), "", true)
 		}
 	}
 	h.settle(header)
 	if known.Footer != nil {
 		l.Footer = *known.Footer
 		if l.Footer > 0 {
-			s.note("footer", count(l.Footer, "record"), "", true)
+			s.note("footer", phrase.Plain(l.Footer, "record"), "", true)
 		}
 		return true, nil
 	}
@@ -747,8 +748,8 @@ func (s *Source) decideFooter() error {
 	if n > 0 {
 		slices.Reverse(texts)
 		s.Layout.Footer = n
-		s.note("footer", count(n, "record"), fmt.Sprintf("sums up instead of telling: %s", strings.Join(texts, " ⏎ ")),
-			false)
+		s.note("footer", phrase.Plain(n, "record"),
+			fmt.Sprintf("sums up instead of telling: %s", strings.Join(texts, " ⏎ ")), false)
 	}
 	return nil
 }

@@ -11,6 +11,8 @@ import (
 	"sync"
 	"unicode"
 	"unicode/utf8"
+
+	"ambertray/internal/phrase"
 )
 
 // A Verdict is which encoding a text is in.
@@ -50,13 +52,13 @@ func Of(head []byte, cut bool) (v Verdict, err error) {
 		v.Why = "the beginning is plain ASCII"
 		return v, nil
 	case bad == 0:
-		v.Why = count(good, "character") + " beyond ASCII in the beginning, all valid UTF-8"
+		v.Why = phrase.Plain(good, "character") + " beyond ASCII in the beginning, all valid UTF-8"
 		return v, nil
 	}
 	tries := guess(head, good > 0)
 	best := tries[0]
 	if mixed := strings.HasPrefix(best.encoding, Mixed); mixed || good > bad {
-		v.Why = fmt.Sprintf("%s valid UTF-8, but %s not", count(good, "character"), count(bad, "byte"))
+		v.Why = fmt.Sprintf("%s valid UTF-8, but %s not", phrase.Plain(good, "character"), phrase.Plain(bad, "byte"))
 		if mixed {
 			v.Mixed = best.encoding
 		}
@@ -64,7 +66,7 @@ func Of(head []byte, cut bool) (v Verdict, err error) {
 	}
 	v.Encoding, v.Guess = best.encoding, true
 	v.Why = fmt.Sprintf("%s in the beginning cannot be UTF-8; as %s, %s the letters of %s; a guess",
-		count(bad, "byte"), best.encoding, best.has(), best.tongue)
+		phrase.Plain(bad, "byte"), best.encoding, best.has(), best.tongue)
 	for _, t := range tries[1:] {
 		if best.score-t.score < enough && !slices.Equal(t.words, best.words) && len(v.Others) < 3 &&
 			!slices.ContainsFunc(tries, func(o *try) bool { // the same text by another name
@@ -74,13 +76,6 @@ func Of(head []byte, cut bool) (v Verdict, err error) {
 		}
 	}
 	return v, nil
-}
-
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 // A candidate is an encoding that texts without a mark come in. Before a text is
@@ -156,9 +151,10 @@ type try struct {
 
 func (t *try) has() string {
 	if t.known == len(t.words) {
-		return count(t.known, "word") + " beyond ASCII " + map[bool]string{true: "has", false: "have"}[t.known == 1]
+		return phrase.Plain(t.known, "word") + " beyond ASCII " +
+			map[bool]string{true: "has", false: "have"}[t.known == 1]
 	}
-	return fmt.Sprintf("%d of %s beyond ASCII have", t.known, count(len(t.words), "word"))
+	return fmt.Sprintf("%d of %s beyond ASCII have", t.known, phrase.Plain(len(t.words), "word"))
 }
 
 var weighed = sync.OnceValue(func() []*tongue {
