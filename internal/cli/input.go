@@ -42,6 +42,7 @@ type inputFlags struct {
 	require       []string
 	keepEmpty     string
 	provenance    bool
+	strict        bool
 }
 
 func (f *inputFlags) add(cmd *cobra.Command) {
@@ -83,6 +84,7 @@ func (f *inputFlags) addTable(cmd *cobra.Command) {
 	p.StringArrayVar(&f.require, "require", nil, "a column that must not be blank (may be repeated)")
 	p.BoolVar(&f.provenance, "provenance", false,
 		"add columns with source file, sheet, line, time of the load and its entry")
+	p.BoolVar(&f.strict, "strict-types", false, "a table that enforces its types, in SQLite (STRICT); elsewhere all do")
 	p.StringVar(&f.keepEmpty, "keep-empty", "", "empty fields that are empty texts, not nulls: quoted or all")
 }
 
@@ -169,7 +171,7 @@ func (f *inputFlags) options() (o profile.Options, err error) {
 func (f *inputFlags) wishes() (plan.Wishes, error) {
 	w := plan.Wishes{Schema: f.schema, Table: f.table, KeepNames: f.names == "keep", Key: f.key, NoKey: f.noKey,
 		RowNumber: f.rowNumber, LeaveOut: f.leaveOut, Required: f.require, KeepEmpty: f.keepEmpty, Tolerate: f.tolerate,
-		Provenance: f.provenance}
+		Provenance: f.provenance, Strict: f.strict}
 	if f.names != "safe" && f.names != "keep" {
 		return w, needed("--names %q: use safe or keep", f.names)
 	}
@@ -183,7 +185,7 @@ func (f *inputFlags) wishes() (plan.Wishes, error) {
 
 // ofPlan are the other options whose place, with a plan, is the plan.
 var ofPlan = []string{"same", "tables", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key",
-	"row-number", "leave-out", "require", "keep-empty", "provenance"}
+	"row-number", "leave-out", "require", "keep-empty", "provenance", "strict-types"}
 
 // settingValue is a setting as an option.
 type settingValue struct {

@@ -34,6 +34,7 @@ func TestFilesAsPeopleSendThem(t *testing.T) {
 		{"both are null", "id,v\n1,\"\"\n2,\n3,x\n", nil, [][]string{{"1", "<null>"}, {"2", "<null>"}, {"3", "x"}}},
 		{"leave out", "id,secret,v\n1,a,x\n", []string{"--leave-out", "secret"}, [][]string{{"1", "x"}}},
 		{"row number", "v\nx\ny\n", []string{"--row-number", "no", "--no-key", "--header-row", "1"}, [][]string{{"1", "x"}, {"2", "y"}}},
+		{"strict types", "id,toll,paid,day\n1,2.50,yes,2024-05-01\n2,3.00,no,2024-05-02\n", []string{"--strict-types"}, [][]string{{"1", "2.5", "1", "2024-05-01"}, {"2", "3.0", "0", "2024-05-02"}}},
 		{"money", "id,fee\n1,\"£1,250.00\"\n2,(£3.50)\n", nil, [][]string{{"1", "1250"}, {"2", "-3.5"}}},
 		{"percent", "id,share\n1,12.5%\n2,7%\n", nil, [][]string{{"1", "12.5"}, {"2", "7"}}},
 		{"truth", "id,paid\n1,yes\n2,no\n", nil, [][]string{{"1", "1"}, {"2", "0"}}},

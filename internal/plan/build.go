@@ -24,6 +24,7 @@ type Wishes struct {
 	Key           []string // headers or names; nil: the one that the file offers
 	NoKey         bool
 	RowNumber     string
+	Strict        bool
 	LeaveOut      []string // headers or names
 	KeepEmpty     string
 	Required      []string
@@ -80,6 +81,7 @@ func Build(sources []*source.Source, prof *profile.Profile, w Wishes) (*Plan, Co
 func (b *builder) table() {
 	t, src := &b.plan.Table, b.sources[0]
 	t.Schema, t.Name, t.RowNumber = b.wishes.Schema, b.wishes.Table, b.wishes.RowNumber
+	t.Strict = b.wishes.Strict
 	switch {
 	case t.Name != "":
 	case len(b.sources) > 1 && src.HasCells():

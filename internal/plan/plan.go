@@ -82,7 +82,9 @@ type Table struct {
 	Key    []string `yaml:"key,flow,omitempty"`
 	// RowNumber names a column that gets the number of the record in the load.
 	RowNumber string `yaml:"row_number,omitempty"`
-	Comment   string `yaml:"description,omitempty"`
+	// Strict asks for a table that enforces its types, where the database's others do not.
+	Strict  bool   `yaml:"strict_types,omitempty"`
+	Comment string `yaml:"description,omitempty"`
 }
 
 // A Column is one column of the table.
@@ -184,7 +186,8 @@ func (c *Column) Reader() (*reading.Reader, error) {
 
 // Definition is the table as a dialect defines it.
 func (p *Plan) Definition() dialect.Table {
-	t := dialect.Table{Schema: p.Table.Schema, Name: p.Table.Name, Key: p.Table.Key, Comment: p.Table.Comment}
+	t := dialect.Table{Schema: p.Table.Schema, Name: p.Table.Name, Key: p.Table.Key, Comment: p.Table.Comment,
+		Strict: p.Table.Strict}
 	if p.Table.RowNumber != "" {
 		t.Columns = append(t.Columns, dialect.Column{Name: p.Table.RowNumber, Type: sqltype.Type{Kind: sqltype.BigInt},
 			Required: true,

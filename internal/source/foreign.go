@@ -2,6 +2,7 @@ package source
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"io"
@@ -20,6 +21,8 @@ const (
 // foreign is what is recognised and not read, by the first bytes. What begins
 // like text is recognised by more than one sign.
 var foreign = []*format{
+	{name: "a workbook with a password", is: isProtected,
+		lacks: "open it with its password, take the password off, and save it"},
 	{name: "an older binary workbook (.xls), or one with a password", is: begins("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"),
 		lacks: "open it, and save it as .xlsx without a password"},
 	{name: "a PDF document", is: begins("%PDF"), lacks: askForText},
@@ -50,6 +53,31 @@ var foreign = []*format{
 		lacks: "write 'ambertray: 1' as its first line"},
 	{name: "a plan", is: looks(`^ambertray:\s*\d`),
 		lacks: "a load has one plan, and it comes first; name files behind it"},
+}
+
+// isProtected recognises a package in a compound file, by the names in the first sector
+// of its directory: a workbook of today's form that is encrypted ([MS-CFB] section 2.2,
+// [MS-OFFCRYPTO] section 2.3.4).
+func isProtected(s *Source, head []byte) (bool, error) {
+	if is, _ := begins("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1")(s, head); !is || len(head) < 512 {
+		return false, nil
+	}
+	file, at, size, err := s.inPlaces()
+	if err != nil {
+		return false, err
+	}
+	defer file.Close()
+	sector := int64(512)
+	if head[30] == 12 {
+		sector = 4096
+	}
+	first := (int64(binary.LittleEndian.Uint32(head[48:])) + 1) * sector
+	names := make([]byte, 4096)
+	n, err := at.ReadAt(names, min(first, size))
+	if err != nil && err != io.EOF {
+		return false, err
+	}
+	return bytes.Contains(names[:n], []byte("E\x00n\x00c\x00r\x00y\x00p\x00t\x00e\x00d\x00P\x00a\x00c\x00k")), nil
 }
 
 // has recognises a format by what stands at an offset.

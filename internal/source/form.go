@@ -2,10 +2,15 @@ package source
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 
 	"ambertray/internal/phrase"
+	"ambertray/internal/reading"
 	"ambertray/internal/source/delimited"
 )
 
@@ -168,8 +173,8 @@ func tryAll(text []byte, whole bool, f delimited.Form) (best, second trial) {
 		if i == 4 && best.fields > 1 {
 			break
 		}
-		if i > 3 && lineBegins(text, d) {
-			continue // it marks lines, and does not separate fields
+		if i > 3 && lineBegins(text, d) || d == ":" && inValues(text) {
+			continue // it marks lines, or belongs to values, and does not separate fields
 		}
 		t := try(text, whole, f, d)
 		if t.left > left.left && !t.spaced {
@@ -220,6 +225,9 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 	if best.fields < 2 {
 		best, second = ragged(text, whole, *f), trial{}
 	}
+	if s.maybeOne(text, whole, *f, best) {
+		best = trial{fields: 1}
+	}
 	*f = separated(*f, best.delimiter)
 	if best.fields < 2 {
 		s.note("delimiter", "none", "no character separates the first records into the same number of fields", false)
@@ -232,6 +240,73 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 	}
 	s.note("delimiter", DelimiterWord(best.delimiter), why, false)
 	return false
+}
+
+// decimals is a number with two digits behind a comma.
+var decimals = regexp.MustCompile(`^[-+]?\d{1,3}(\.?\d{3})*,\d\d$`)
+
+// maybeOne finds texts of what may be one column, whose values hold the delimiter once:
+// below a lone name, or prices with a comma. A character that hardly ever is a delimiter
+// is none there; with others the person is asked.
+func (s *Source) maybeOne(text []byte, whole bool, f delimited.Form, best trial) bool {
+	if best.fields != 2 || best.delimiter == "\t" || best.delimiter == Blanks {
+		return false
+	}
+	var top []string // the first row of two, which names typed columns under a title
+	typed := [2]bool{true, true}
+	name, example := "", ""
+	rows, two, prices, quoted, counted := 0, 0, 0, 0, 0
+	for _, r := range sample(text, whole, separated(f, best.delimiter), sampleRecords) {
+		if !r.record() {
+			continue
+		}
+		if rows++; rows == 1 && len(r.fields) == 1 {
+			name = r.fields[0]
+			continue
+		}
+		example = cmp.Or(example, r.raw)
+		if len(r.fields) == 2 {
+			if two++; two == 1 {
+				top = r.fields
+			}
+			for c := range typed {
+				typed[c] = typed[c] && (two == 1 || isData(r.fields[c]))
+			}
+		}
+		if r.quoted > 0 {
+			quoted++
+		}
+		if r.fields[0] == strconv.Itoa(two) {
+			counted++
+		}
+		if decimals.MatchString(strings.TrimSpace(r.raw)) {
+			prices++
+		}
+	}
+	named := name != "" && len(strings.Fields(name)) < 3
+	switch {
+	case two > 1 && !isData(top[0]) && !isData(top[1]) && (typed[0] || typed[1]):
+		return false
+	case named && two == rows-1 && quoted == 0 && counted < two && two > 0:
+	case best.delimiter == "," && rows > 1 && prices == rows:
+	default:
+		return false
+	}
+	if !slices.Contains(delimiters[:4], best.delimiter) {
+		return true
+	}
+	s.Undecided = &Undecided{What: fmt.Sprintf("every line but for a name holds one %s: it may separate two columns, or belong "+
+		"to the values of one: %s", DelimiterWord(best.delimiter), reading.Shorten(example, 60)),
+		Do: fmt.Sprintf("say --delimiter %s for two columns, or --delimiter none for one", DelimiterWord(best.delimiter))}
+	return false
+}
+
+// colonsOf matches colons that stand in times, links, addresses of machines and paths.
+var colonsOf = regexp.MustCompile(`(?i)\b\d{1,2}(:\d\d)+\b|[a-z]+://|\b[0-9a-f]{2}(:[0-9a-f]{2}){3,}\b|\b[a-z]:\\`)
+
+// inValues reports whether all colons stand within values of which they are a part.
+func inValues(text []byte) bool {
+	return !bytes.ContainsRune(colonsOf.ReplaceAll(text, nil), ':')
 }
 
 // stray is a character in some lines of a text of one column that may separate fields

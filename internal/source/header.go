@@ -172,6 +172,13 @@ func (h *head) find() int {
 	}
 	first, named, why := h.candidate()
 	row := rows[filled[first]]
+	if at := h.namesAbove(first); !named && at >= 0 {
+		row = rows[filled[at]]
+		h.Doubt = fmt.Sprintf("line %d may hold the names of the first columns, or be a title: %s",
+			row.line, reading.Shorten(strings.Join(row.fields, " · "), 60))
+		h.note("header", fmt.Sprintf("line %d", row.line), "it has several texts, right above the records", false)
+		return filled[at]
+	}
 	if !named {
 		h.note("header", "none", why, false)
 		// Without a header, rows above of another width are titles.
@@ -189,6 +196,9 @@ func (h *head) find() int {
 	}
 	if slices.ContainsFunc(row.fields[:min(h.table, len(row.fields))], isBlank) {
 		why = "its fields are no numbers or dates, though some are blank"
+	}
+	if slices.ContainsFunc(row.fields, dataLike) {
+		why = "most of its fields are no numbers or dates"
 	}
 	if h.typedBelow(first, len(row.fields)) {
 		why += ", while records below have some"
@@ -231,7 +241,11 @@ func (h *head) candidate() (first int, named bool, why string) {
 		first = at
 	}
 	row := rows[filled[first]]
-	if named, why = h.looksNamed(row.fields); !named && h.namesSome(first) {
+	if at := h.belowSummary(first); at > 0 {
+		return at, true, ""
+	}
+	if named, why = h.looksNamed(row.fields); !named &&
+		(h.namesSome(first) || h.namesTexts(first) || h.namesTyped(first)) {
 		return first, true, ""
 	}
 	if !named && first > 0 {
@@ -263,16 +277,101 @@ func (h *head) namesSome(first int) bool {
 		if names++; isData(f) {
 			return false
 		}
-		filled, typed := 0, 0
-		for v := range h.values(c, below) {
+		filled := 0
+		for range h.values(c, below) {
 			filled++
-			if isData(v) {
-				typed++
-			}
 		}
-		above = above || filled >= 3 && typed == filled
+		above = above || filled >= 3 && h.allData(c, below)
 	}
 	return names > 1 && above
+}
+
+// namesTexts reports whether a row of texts alone leaves out only columns that are
+// filled in half of the rows below: so it may name the others.
+func (h *head) namesTexts(first int) bool {
+	fields := h.rows[h.filled[first]].fields
+	below := h.filled[first+1:]
+	if len(below) < 3 || len(fields) < 2 {
+		return false
+	}
+	names := 0
+	for c, f := range fields {
+		filled := 0
+		for range h.values(c, below) {
+			filled++
+		}
+		if f = strings.TrimSpace(f); f == "" && 2*filled < len(below) || dataLike(f) {
+			return false
+		} else if f != "" && filled > 0 {
+			names++
+		}
+	}
+	return names > 1
+}
+
+// namesTyped reports whether a row in which something is no name is one of names all
+// the same: three columns or more of nothing but numbers and dates begin with a text,
+// and less than half as many with one of their own kind.
+func (h *head) namesTyped(first int) bool {
+	names, records := map[string]bool{}, 0
+	below := h.filled[first+1:]
+	for c, f := range h.rows[h.filled[first]].fields {
+		if len(below) < 3 || isBlank(f) || !h.allData(c, below) {
+			continue
+		}
+		if isData(f) {
+			records++
+		} else if strings.ContainsFunc(f, unicode.IsLetter) {
+			names[f] = true // a word for null would stand again
+		}
+	}
+	return len(names) >= 3 && len(names) > 2*records
+}
+
+// namesAbove is the index in filled of a row right above that of the index first which
+// has several texts in cells of their own, as titles have not; -1: there is none.
+func (h *head) namesAbove(first int) int {
+	if !h.Layout.Pad || first == 0 || h.filled[first-1] != h.filled[first]-1 || len(h.filled) < first+3 {
+		return -1
+	}
+	fields := h.rows[h.filled[first-1]].fields
+	if named, _ := looksNamed(fields); !named || len(fields) < 3 || slices.ContainsFunc(fields, isBlank) {
+		return -1
+	}
+	return first - 1
+}
+
+// belowSummary finds the header of a table that stands below a small one of its sums or
+// its sender: a wider row of texts, in a column that holds numbers or dates above and
+// below it; 0: there is none.
+func (h *head) belowSummary(first int) int {
+	top := h.rows[h.filled[first]].fields
+	for at := first + 2; at < min(first+1+titleLimit, len(h.filled)-1); at++ {
+		fields := h.rows[h.filled[at]].fields
+		named, _ := h.looksNamed(fields)
+		if !named || slices.ContainsFunc(fields, isBlank) || filledOf(top) >= len(fields) || yearsIn(fields) > 0 {
+			continue
+		}
+		above := h.rows[h.filled[at-1]].fields
+		for c := range top {
+			if c < len(above) && isData(above[c]) && !isData(top[c]) && h.allData(c, h.filled[at+1:]) {
+				return at
+			}
+		}
+	}
+	return 0
+}
+
+// allData reports whether a column holds something in rows, and nothing but numbers and
+// dates.
+func (h *head) allData(c int, rows []int) bool {
+	some := false
+	for v := range h.values(c, rows) {
+		if some = true; !isData(v) {
+			return false
+		}
+	}
+	return some
 }
 
 // rowName is the name of a column that the header leaves out: what statistics
@@ -339,7 +438,7 @@ func (h *head) inComment() int {
 // the rows below it, so that it is a record; nothing if it is not.
 func (h *head) alike(first int) string {
 	fields := h.rows[h.filled[first]].fields
-	below := h.filled[first+1:]
+	below := h.others(first)
 	if len(below) == 0 {
 		return ""
 	}
@@ -374,10 +473,24 @@ func (h *head) alike(first int) string {
 	switch {
 	case years > 0 && !other && years < 3:
 		return "the first record has a number where the others have numbers, too"
-	case again != "" && !h.typedBelow(first, len(fields)):
+	case again != "" && !h.mostlyTyped(first):
 		return fmt.Sprintf("%q stands again in the same column below", reading.Shorten(again, 30))
 	}
 	return ""
+}
+
+// others are the rows below that of an index in filled, but for those that are the same
+// as it: the header stands again where files were joined.
+func (h *head) others(first int) (out []int) {
+	trimmed := func(f string) string { return strings.TrimSpace(strings.Trim(f, "\ufeff")) }
+	fields := h.rows[h.filled[first]].fields
+	same := func(a, b string) bool { return trimmed(a) == trimmed(b) }
+	for _, i := range h.filled[first+1:] {
+		if len(fields) < 2 || !slices.EqualFunc(fields, h.rows[i].fields, same) {
+			out = append(out, i)
+		}
+	}
+	return out
 }
 
 // values are what a column holds in rows, where it holds something.
@@ -605,6 +718,25 @@ func (h *head) typedBelow(first, names int) bool {
 	return false
 }
 
+// mostlyTyped reports whether a column that the row of that index in filled names holds
+// numbers or dates in three quarters of the rows below that it is filled in.
+func (h *head) mostlyTyped(first int) bool {
+	below := h.others(first)
+	for c, f := range h.rows[h.filled[first]].fields {
+		filled, typed := 0, 0
+		for v := range h.values(c, below) {
+			filled++
+			if isData(v) {
+				typed++
+			}
+		}
+		if 4*typed > 3*filled && !isBlank(f) && !dataLike(f) {
+			return true
+		}
+	}
+	return false
+}
+
 // settle puts into the layout what the header of that index, or none, means:
 // names, titles, and where the data begins.
 func (h *head) settle(header int) {
@@ -662,7 +794,7 @@ func looksNamed(fields []string) (bool, string) {
 			blanks++
 			continue
 		}
-		if dataLike(f) {
+		if dataLike(f) || address.MatchString(f) {
 			return false, fmt.Sprintf("the first record holds %q, which is no name", reading.Shorten(f, 30))
 		}
 		seen[f] = true
@@ -693,6 +825,9 @@ func repeats(fields []string) bool {
 
 var dated = regexp.MustCompile(`^\d{1,4}[-/.]\d{1,2}[-/.]\d{1,4}([ T]\d|$)|^\d{1,2}:\d\d(:\d\d)?$`)
 
+// address is a link or an e-mail address.
+var address = regexp.MustCompile(`^[a-z]+://\S+$|^[^\s@]+@[^\s@]+\.[A-Za-z]{2,}$`)
+
 // isData reports a number, date or time.
 func isData(v string) bool {
 	v = strings.TrimSpace(v)
@@ -701,6 +836,9 @@ func isData(v string) bool {
 
 // dataLike reports data that is no year: that may head a column.
 func dataLike(v string) bool { return isData(v) && !isYear(strings.TrimSpace(v)) }
+
+// noteWords begin a line of remarks below a table.
+var noteWords = regexp.MustCompile(`(?i)^\W*((foot)?notes?|source|remarks?|legend|disclaimer)\s*:`)
 
 // footerWords begin a record that sums up instead of telling.
 var footerWords = regexp.MustCompile(`(?i)^\W*(((grand|sub|overall)[ -]?)?totals?|sum|count|average|end of (file|report|data|list|extract)|eof|\d[\d,. ]* (rows?|records?|lines?)( (affected|selected|returned|exported))?|(rows?|records?)( count)?\s*[:=]\s*\d.*)\b`)
@@ -728,6 +866,11 @@ func (s *Source) decideFooter() error {
 				break
 			}
 		}
+		if remark := len(s.Layout.Columns) > 2 && alone(r.fields) && noteWords.MatchString(first); remark {
+			n++
+			texts = append(texts, reading.Shorten(r.raw, 40))
+			continue
+		}
 		if !footerWords.MatchString(first) {
 			break
 		}
@@ -752,6 +895,19 @@ func (s *Source) decideFooter() error {
 			fmt.Sprintf("sums up instead of telling: %s", strings.Join(texts, " ⏎ ")), false)
 	}
 	return nil
+}
+
+// alone reports whether one of the fields holds something.
+func alone(fields []string) bool { return filledOf(fields) == 1 }
+
+// filledOf is how many of the fields hold something.
+func filledOf(fields []string) (n int) {
+	for _, f := range fields {
+		if !isBlank(f) {
+			n++
+		}
+	}
+	return n
 }
 
 // lastRows splits about the last n bytes of the file.

@@ -98,6 +98,13 @@ func TestForm(t *testing.T) {
 		{"years as names", "place,2023,2024\nx,1,2\ny,3,4\n", ",", "double", 1, "place 2023 2024"},
 		{"a header short of names", "a,b\n" + many, ",", "double", 1, "row_name a b"},
 		{"names that are blank", "id,,name,\n1,2,a,4\n2,3,b,4\n3,4,c,4\n4,5,d,5\n", ",", "double", 1, "id  name "},
+		{"names over what is numbers in three columns, and a remark", "a,b,c,52\n1,2,3,x\n4,5,6,y\n7,8,9,z\n", ",", "double", 1,
+			"a b c 52"},
+		{"a label of the first record again", "say it,text\n12,text\n1.5,number\nabc,number\n", ",", "double", 0,
+			"column_1 column_2"},
+		{"a sum above, with names of its own", "batch,records,sum,,\nB7,2,30,,\nname,boat,toll,id,by\nann,x,10,1,q\nbob,y,20,2,q\n",
+			",", "double", 3, "name boat toll id by"},
+		{"a link is no name", "https://a.example\nhttps://b.example\n", "", "double", 0, "column_1"},
 		{"carriage returns alone", "a,b\r1,2\r3,4\r", ",", "double", 1, "a b"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
@@ -130,6 +137,40 @@ func TestSkippedRows(t *testing.T) {
 	rows, kinds = data(t, s)
 	assert.Equal(t, [][]string{{"1", "a"}, {"2", "id"}, {"3", "c"}}, rows)
 	assert.Equal(t, 2, kinds[Header])
+}
+
+// A lone column whose values hold a delimiter is not cut in two unasked.
+func TestOneColumnOrTwo(t *testing.T) {
+	for text, want := range map[string]string{
+		"price\n1,50\n2,75\n4,10\n":                   "asked",
+		"1,50\n2,75\n13,10\n":                         "asked",
+		"name\nSmith, Ann\nJones, Bob\nBrown, Cid\n":  "asked",
+		"\"toll\"\n\"a\",1.5\n\"b\",2.5\n":            ",",
+		"toll\n1,15\n2,16\n3,17\n":                    ",",
+		"toll\na\t15\nb\t16\nd\t17\n":                 "\t",
+		"at\n10:00\n11:30\n12:15\n":                   "",
+		"10:00\n11:30\n12:15\n":                       "",
+		"mac\naa:bb:cc:dd:ee:ff\n11:22:33:44:55:66\n": "",
+		"path\nC:\\a\nD:\\b\nE:\\c\n":                 "",
+		"size\n3*4\n5*6\n7*8\n":                       "",
+		"name:id\nann:1\nbob:2\n":                     ":",
+	} {
+		s := open(t, text, Known{})
+		if want == "asked" {
+			require.NotNil(t, s.Undecided, text)
+			assert.Contains(t, s.Undecided.Do, "--delimiter none", text)
+			continue
+		}
+		assert.Nil(t, s.Undecided, text)
+		assert.Equal(t, want, s.Layout.Form.Delimiter, text)
+	}
+}
+
+func TestRemarksBelowAreNoRecords(t *testing.T) {
+	s := open(t, "id,name,toll\n1,a,2.50\n2,b,3.50\nTotal,,6.00\n\nNotes: tolls of May.,,\n", Known{})
+	assert.Equal(t, 2, s.Layout.Footer)
+	rows, _ := data(t, s)
+	assert.Len(t, rows, 2)
 }
 
 func TestFooterIsOnlyAtTheEnd(t *testing.T) {

@@ -23,6 +23,8 @@ type Table struct {
 	// Key names the columns of the primary key.
 	Key     []string
 	Comment string
+	// Strict asks for a table that enforces its types, where others do not.
+	Strict bool
 }
 
 // A Column is one column of a table.
@@ -60,6 +62,10 @@ type Dialect struct {
 	// ColumnType is the database's type for a column; key tells that it is part
 	// of the primary key.
 	ColumnType func(c Column, key bool) string
+	// StrictType is the type of a column in a table that enforces its types, and ends in
+	// StrictTail; nil: all tables do.
+	StrictType func(c Column) string
+	StrictTail string
 	// WriteLiteral writes a value, given in plain form.
 	WriteLiteral func(c Column, plain string) string
 	// Comments writes the comments of a table as statements of their own, or is
@@ -173,7 +179,9 @@ func (d *Dialect) Create(t Table) []string {
 	nameWidth, typeWidth := 0, 0
 	for i, c := range t.Columns {
 		names[i] = d.Quote(c.Name)
-		types[i] = d.ColumnType(c, slices.Contains(t.Key, c.Name))
+		if types[i] = d.ColumnType(c, slices.Contains(t.Key, c.Name)); t.Strict && d.StrictType != nil {
+			types[i] = d.StrictType(c)
+		}
 		if n := utf8.RuneCountInString(names[i]); n <= 40 {
 			nameWidth = max(nameWidth, n)
 		}
@@ -209,6 +217,9 @@ func (d *Dialect) Create(t Table) []string {
 	b.WriteString(")")
 	if d.Tail != nil {
 		b.WriteString(d.Tail(t))
+	}
+	if t.Strict {
+		b.WriteString(d.StrictTail)
 	}
 	out := []string{b.String()}
 	if d.Comments != nil {

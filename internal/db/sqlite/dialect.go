@@ -54,6 +54,16 @@ var Dialect = &dialect.Dialect{
 		}
 		return "TEXT"
 	},
+	StrictTail: " STRICT",
+	StrictType: func(c dialect.Column) string { // SQLite, "STRICT Tables"
+		switch t := c.Type; {
+		case t.Kind == sqltype.Boolean, t.IsInteger(), t.Kind == sqltype.Decimal && t.Scale == 0 && t.Precision <= digits:
+			return "INTEGER"
+		case t.Kind == sqltype.Double, t.Kind == sqltype.Decimal && t.Precision <= digits:
+			return "REAL"
+		}
+		return "TEXT"
+	},
 	Cannot: func(c dialect.Column) (what, do string) {
 		if c.Type.Kind != sqltype.Decimal || c.Type.Precision <= digits {
 			return "", ""
