@@ -2,7 +2,6 @@ package source
 
 import (
 	"bytes"
-	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -252,53 +251,77 @@ func (s *Source) maybeOne(text []byte, whole bool, f delimited.Form, best trial)
 	if best.fields != 2 || best.delimiter == "\t" || best.delimiter == Blanks {
 		return false
 	}
-	var top []string // the first row of two, which names typed columns under a title
-	typed := [2]bool{true, true}
-	name, example := "", ""
-	rows, two, prices, quoted, counted := 0, 0, 0, 0, 0
-	for _, r := range sample(text, whole, separated(f, best.delimiter), sampleRecords) {
-		if !r.record() {
-			continue
-		}
-		if rows++; rows == 1 && len(r.fields) == 1 {
-			name = r.fields[0]
-			continue
-		}
-		example = cmp.Or(example, r.raw)
-		if len(r.fields) == 2 {
-			if two++; two == 1 {
-				top = r.fields
-			}
-			for c := range typed {
-				typed[c] = typed[c] && (two == 1 || isData(r.fields[c]))
-			}
-		}
-		if r.quoted > 0 {
-			quoted++
-		}
-		if r.fields[0] == strconv.Itoa(two) {
-			counted++
-		}
-		if decimals.MatchString(strings.TrimSpace(r.raw)) {
-			prices++
-		}
-	}
-	named := name != "" && len(strings.Fields(name)) < 3
-	switch {
-	case two > 1 && !isData(top[0]) && !isData(top[1]) && (typed[0] || typed[1]):
-		return false
-	case named && two == rows-1 && quoted == 0 && counted < two && two > 0:
-	case best.delimiter == "," && rows > 1 && prices == rows:
-	default:
+	in := pairsOf(sample(text, whole, separated(f, best.delimiter), sampleRecords))
+	if in.table() || !in.belowName() && !(best.delimiter == "," && in.prices()) {
 		return false
 	}
 	if !slices.Contains(delimiters[:4], best.delimiter) {
 		return true
 	}
-	s.Undecided = &Undecided{What: fmt.Sprintf("every line but for a name holds one %s: it may separate two columns, or belong "+
-		"to the values of one: %s", DelimiterWord(best.delimiter), reading.Shorten(example, 60)),
-		Do: fmt.Sprintf("say --delimiter %s for two columns, or --delimiter none for one", DelimiterWord(best.delimiter))}
+	word := DelimiterWord(best.delimiter)
+	s.Undecided = &Undecided{What: fmt.Sprintf("every line but for a name holds one %s: it may separate two columns, or "+
+		"belong to the values of one: %s", word, reading.Shorten(in.rows[0].raw, 60)),
+		Do: fmt.Sprintf("say --delimiter %s for two columns, or --delimiter none for one", word)}
 	return false
+}
+
+// pairs are rows of two fields, perhaps below one of one field.
+type pairs struct {
+	name string
+	rows []sampleRow
+	// others have another number of fields; quoted have quotes.
+	others, quoted int
+}
+
+func pairsOf(rows []sampleRow) (p pairs) {
+	for _, r := range rows {
+		switch {
+		case !r.record():
+			continue
+		case len(r.fields) == 2:
+			p.rows = append(p.rows, r)
+		case len(p.rows) == 0 && p.name == "" && len(r.fields) == 1:
+			p.name = r.fields[0]
+		default:
+			p.others++
+		}
+		p.quoted += min(r.quoted, 1)
+	}
+	return p
+}
+
+// table reports whether the first row names a column of numbers or dates.
+func (p *pairs) table() bool {
+	if len(p.rows) < 2 || isData(p.rows[0].fields[0]) || isData(p.rows[0].fields[1]) {
+		return false
+	}
+	typed := [2]bool{true, true}
+	for _, r := range p.rows[1:] {
+		for c := range typed {
+			typed[c] = typed[c] && isData(r.fields[c])
+		}
+	}
+	return typed[0] || typed[1]
+}
+
+// belowName reports whether all stand below a name, not in quotes, and their first
+// fields do not count up.
+func (p *pairs) belowName() bool {
+	if p.name == "" || len(strings.Fields(p.name)) > 2 || p.others > 0 || p.quoted > 0 || len(p.rows) == 0 {
+		return false
+	}
+	for i, r := range p.rows {
+		if r.fields[0] != strconv.Itoa(i+1) {
+			return true
+		}
+	}
+	return false
+}
+
+// prices reports whether all are numbers with two digits behind a comma.
+func (p *pairs) prices() bool {
+	other := func(r sampleRow) bool { return !decimals.MatchString(strings.TrimSpace(r.raw)) }
+	return p.name == "" && p.others == 0 && len(p.rows) > 1 && !slices.ContainsFunc(p.rows, other)
 }
 
 // colonsOf matches colons that stand in times, links, addresses of machines and paths.

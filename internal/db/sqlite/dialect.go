@@ -56,10 +56,12 @@ var Dialect = &dialect.Dialect{
 	},
 	StrictTail: " STRICT",
 	StrictType: func(c dialect.Column) string { // SQLite, "STRICT Tables"
-		switch t := c.Type; {
-		case t.Kind == sqltype.Boolean, t.IsInteger(), t.Kind == sqltype.Decimal && t.Scale == 0 && t.Precision <= digits:
+		t := c.Type
+		short := t.Kind == sqltype.Decimal && t.Precision <= digits
+		switch {
+		case t.Kind == sqltype.Boolean, t.IsInteger(), short && t.Scale == 0:
 			return "INTEGER"
-		case t.Kind == sqltype.Double, t.Kind == sqltype.Decimal && t.Precision <= digits:
+		case t.Kind == sqltype.Double, short:
 			return "REAL"
 		}
 		return "TEXT"
