@@ -259,8 +259,8 @@ func (s *Source) maybeOne(text []byte, whole bool, f delimited.Form, best trial)
 		return true
 	}
 	word := DelimiterWord(best.delimiter)
-	s.Undecided = &Undecided{What: fmt.Sprintf("every line but for a name holds one %s: it may separate two columns, or "+
-		"belong to the values of one: %s", word, reading.Shorten(in.rows[0].raw, 60)),
+	s.Undecided = &Undecided{What: fmt.Sprintf("every line but for a name holds one %s: it may separate two columns, "+
+		"or belong to the values of one: %s", word, reading.Shorten(in.rows[0].raw, 60)),
 		Do: fmt.Sprintf("say --delimiter %s for two columns, or --delimiter none for one", word)}
 	return false
 }
