@@ -56,6 +56,12 @@ func (s *Source) keep(ctx context.Context, r io.Reader) error {
 // before.
 var firstPause = 500 * time.Millisecond
 
+// leastPace is how many bytes a second a server has to send, after so long: so no link
+// takes longer than the limit of what is kept allows.
+const leastPace = 1 << 10
+
+var patience = 2 * time.Minute
+
 // A fetch is the getting of one link, which may take several answers.
 type fetch struct {
 	s       *Source
@@ -81,6 +87,10 @@ func (s *Source) fetch(ctx context.Context, link string, idle time.Duration) err
 	if err != nil || u.Host == "" {
 		return &Problem{Source: s.Name, What: "is not a link that can be followed", Decision: true,
 			Do: "write it like https://example.org/tolls.csv"}
+	}
+	if strings.Contains(link, "="+takenOut) || strings.Contains(link, "="+url.QueryEscape(takenOut)) {
+		return &Problem{Source: s.Name, What: "lacks a part that gives access, which is not kept in papers and plans",
+			Decision: true, Do: "name the whole link; behind a plan, too: ambertray load PLAN 'https://…'"}
 	}
 	if idle <= 0 {
 		idle = DefaultIdle
@@ -163,10 +173,15 @@ func (f *fetch) once(ctx context.Context) error {
 		return err
 	}
 	buf := make([]byte, 256<<10)
+	begun, came := time.Now(), int64(0)
 	for {
 		n, err := resp.Body.Read(buf)
 		if n > 0 {
 			quiet.Reset(f.idle)
+			came += int64(n)
+			if d := time.Since(begun); d > patience && came < int64(d.Seconds())*leastPace {
+				return permanent{fmt.Errorf("the server sends less than %s a second, for %s now", phrase.Size(leastPace), patience)}
+			}
 			if _, err := f.sp.Write(buf[:n]); err != nil {
 				if errors.Is(err, errTooLarge) {
 					return err
@@ -208,6 +223,7 @@ func follow(r *http.Request, via []*http.Request) error {
 	if len(via) >= maxRedirects {
 		return permanent{fmt.Errorf("more than %d redirects", maxRedirects)}
 	}
+	r.Header.Del("Referer") // which would tell others what the link has in it
 	if !IsLink(r.URL.String()) {
 		return permanent{fmt.Errorf("it redirects to %s, which is not followed", r.URL.Scheme)}
 	}
@@ -339,7 +355,13 @@ func answerName(r *http.Response) string {
 	return r.Request.URL.Hostname()
 }
 
-// redactLink takes user and password out of a link.
+// secret is what parameters are called that give access to whoever has them.
+var secret = regexp.MustCompile(`(?i)sig|token|key|secret|pass|pwd|auth|cred|jwt|session|^code$|^sas`)
+
+// takenOut stands for the value of such a parameter.
+const takenOut = "…"
+
+// redactLink takes user, password and what else gives access out of a link.
 func redactLink(link string) string {
 	u, err := url.Parse(link)
 	if err != nil {
@@ -349,5 +371,12 @@ func redactLink(link string) string {
 		return link
 	}
 	u.User = nil
+	parts := strings.Split(u.RawQuery, "&")
+	for i, p := range parts {
+		if name, value, has := strings.Cut(p, "="); has && value != "" && (secret.MatchString(name) || len(value) > 40) {
+			parts[i] = name + "=" + takenOut
+		}
+	}
+	u.RawQuery, u.Fragment = strings.Join(parts, "&"), ""
 	return u.String()
 }

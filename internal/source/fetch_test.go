@@ -234,3 +234,50 @@ func TestAnotherVersionIsNotTaken(t *testing.T) {
 		server.Close()
 	}
 }
+
+// What gives access to a link is not kept, not shown, and not told to others.
+func TestSecretsOfLinks(t *testing.T) {
+	for link, want := range map[string]string{
+		"https://h/a.csv?sv=2024-11-04&sig=aBc%2F9&se=2026": "https://h/a.csv?sv=2024-11-04&sig=…&se=2026",
+		"https://h/a.csv?X-Amz-Signature=9f&part=2":         "https://h/a.csv?X-Amz-Signature=…&part=2",
+		"https://ann:secret@h/a.csv?access_token=x#top":     "https://h/a.csv?access_token=…",
+		"https://h/a?q=" + strings.Repeat("9", 41):          "https://h/a?q=…",
+		"https://h/a.csv?month=may":                         "https://h/a.csv?month=may",
+	} {
+		assert.Equal(t, want, redactLink(link))
+	}
+	var referer string
+	mux := http.NewServeMux()
+	mux.HandleFunc("/there.csv", func(w http.ResponseWriter, r *http.Request) {
+		referer = r.Referer()
+		fmt.Fprint(w, "id,toll\n1,2.50\n2,3.50\n")
+	})
+	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/there.csv", http.StatusFound) })
+	server := httptest.NewServer(mux)
+	defer server.Close()
+	s, err := Open(t.Context(), server.URL+"/here?sig=canal1777", Known{})
+	require.NoError(t, err)
+	defer s.Close()
+	assert.Empty(t, referer)
+	assert.Equal(t, server.URL+"/here?sig=…", s.Path)
+	_, err = Open(t.Context(), s.Path, Known{})
+	assert.ErrorContains(t, err, "lacks a part that gives access")
+}
+
+// A server that sends a little now and then does not hold a load for ever.
+func TestSlowServers(t *testing.T) {
+	patience = 200 * time.Millisecond
+	t.Cleanup(func() { patience = 2 * time.Minute })
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		for range 100 {
+			if _, err := fmt.Fprint(w, "1,2\n"); err != nil {
+				return
+			}
+			w.(http.Flusher).Flush()
+			time.Sleep(20 * time.Millisecond)
+		}
+	}))
+	defer server.Close()
+	_, err := Open(t.Context(), server.URL+"/a.csv", Known{})
+	assert.ErrorContains(t, err, "the server sends less than 1.02 kB a second")
+}

@@ -11,11 +11,14 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
 
 	"ambertray/internal/db"
+	"ambertray/internal/phrase"
 )
 
 // Options are what a URL does not say.
@@ -39,11 +42,18 @@ type Options struct {
 // timeout bounds the connecting, unless the URL has connect_timeout.
 const timeout = 15 * time.Second
 
+// words are passwords in lists of words: host=… password=…, Server=…;Pwd=….
+var words = regexp.MustCompile(`(?i)((?:pass|pwd)\w*\s*[=:]\s*)('[^']*'|"[^"]*"|[^\s;&,]+)`)
+
 // Redact is a database URL without its password.
 func Redact(raw string) string {
 	u, err := url.Parse(raw)
 	if isFile(raw) {
 		return raw
+	}
+	if Of(raw) == nil {
+		raw = words.ReplaceAllString(raw, "${1}…") // the form of other programs
+		u, err = url.Parse(raw)
 	}
 	if err != nil || u.User == nil {
 		// A URL that is written wrongly may have a password anywhere before
@@ -105,12 +115,16 @@ func File(raw string) string {
 
 // dropQuery takes a password out of a URL's parameters.
 func dropQuery(u *url.URL, s string) string {
-	if u == nil || !strings.Contains(strings.ToLower(u.RawQuery), "passw") {
+	is := func(s string) bool {
+		s = strings.ToLower(s)
+		return strings.Contains(s, "passw") || strings.Contains(s, "pwd")
+	}
+	if u == nil || !is(u.RawQuery) {
 		return s
 	}
 	q := u.Query()
 	for k := range q {
-		if strings.Contains(strings.ToLower(k), "passw") {
+		if is(k) {
 			q.Del(k)
 		}
 	}
@@ -142,6 +156,9 @@ func Open(ctx context.Context, raw string, opt Options) (db.Session, error) {
 		if err != nil {
 			return nil, fmt.Errorf("--password-file: %w", err)
 		}
+		if err := private(opt.PasswordFile); err != nil {
+			return nil, err
+		}
 		text := strings.TrimRight(string(b), "\r\n")
 		at.Given = &text
 	}
@@ -171,6 +188,17 @@ func Open(ctx context.Context, raw string, opt Options) (db.Session, error) {
 		wrong.Do = "write " + d.Example
 	}
 	return session, err
+}
+
+// private refuses a password file that others may read. A device or a pipe is its
+// owner's business, and Windows has no such modes.
+func private(path string) error {
+	info, err := os.Stat(path)
+	if err != nil || !info.Mode().IsRegular() || runtime.GOOS == "windows" || info.Mode().Perm()&0o044 == 0 {
+		return err
+	}
+	return &db.Error{Where: "--password-file " + path, What: "others can read it: its mode is " + info.Mode().Perm().String(),
+		Do: "chmod 600 " + phrase.ShellWord(path) + ", and change the password if others may have read it"}
 }
 
 // Password finds a password that no URL has: from AMBERTRAY_PASSWORD, else by asking,
