@@ -202,21 +202,23 @@ func (ComparedEvent) event() {}
 // A loading is a load that is being prepared.
 type loading struct {
 	*Desk
-	req      *LoadRequest
-	in       *Opened
-	answer   *LoadAnswer
-	job      load.Job
-	conn     db.Session
-	found    *db.Table         // that there is, or nil
-	like     *db.Table         // whose structure the rows go into, or nil
-	hung     []profile.Finding // cautions about it
-	around   db.Around         // what hangs on the table that there is, of modes that take it away
-	tolerate float64
-	ledger   *db.Ledger    // of the schema, or nil
-	asked    []plan.Source // as the plan would have them for the next load, too
-	decided  []string
-	cautions []profile.Finding
-	doubts   []profile.Finding // those of the cautions that come from the file alone
+	req    *LoadRequest
+	in     *Opened
+	answer *LoadAnswer
+	job    load.Job
+	conn   db.Session
+	found  *db.Table         // that there is, or nil
+	like   *db.Table         // whose structure the rows go into, or nil
+	hung   []profile.Finding // cautions about it
+	// connection is how the one to the database is protected.
+	connection string
+	around     db.Around // what hangs on the table that there is, of modes that take it away
+	tolerate   float64
+	ledger     *db.Ledger    // of the schema, or nil
+	asked      []plan.Source // as the plan would have them for the next load, too
+	decided    []string
+	cautions   []profile.Finding
+	doubts     []profile.Finding // those of the cautions that come from the file alone
 }
 
 // Load loads. The answer is there also with an error, where it tells something.
@@ -403,8 +405,44 @@ func (l *loading) foundOut() {
 	}
 	if len(l.hung) > 0 {
 		l.tell(FoundEvent{l.where(), nil, l.hung})
-		l.cautions = append(l.cautions, l.hung...)
+		for _, f := range l.hung {
+			if f.Weight == profile.Caution {
+				l.cautions = append(l.cautions, f)
+			}
+		}
 	}
+}
+
+// protected finds out how the connection is protected, and says where it leaves this
+// machine without.
+func (l *loading) protected(ctx context.Context) error {
+	p, err := protection(ctx, l.conn)
+	if err != nil || p == nil {
+		return err
+	}
+	l.connection = p.String()
+	const full = "sslmode=verify-full and sslrootcert=FILE in the URL ask for it, and check the server"
+	switch {
+	case p.Local:
+	case p.TLS == "":
+		l.hung = append(l.hung, profile.Finding{Weight: profile.Caution, Code: profile.CodeNotEncrypted,
+			Text: "the connection is not encrypted: others on its way can read and change what goes over it",
+			Do:   "let the server offer TLS; " + full})
+	case !p.Certificate:
+		l.hung = append(l.hung, profile.Finding{Weight: profile.Note, Code: profile.CodeNotVerified,
+			Text: "the connection is encrypted (" + p.TLS + "), and nothing proves which server is at its end", Do: full})
+	}
+	return nil
+}
+
+// protection is how a session's connection is protected, or nil: it has none.
+func protection(ctx context.Context, conn db.Session) (*db.Protection, error) {
+	g, is := conn.(db.Guarded)
+	if !is {
+		return nil, nil
+	}
+	p, err := g.Protection(ctx)
+	return &p, err
 }
 
 // cannot finds what the columns of a new table cannot do in this database.
@@ -623,6 +661,9 @@ func (l *loading) meet(ctx context.Context) (err error) {
 	if l.conn, err = l.connectOrMake(ctx, why); err != nil {
 		return err
 	}
+	if err := l.protected(ctx); err != nil {
+		return err
+	}
 	defer l.watch(ctx)()
 	def := l.in.Plan.Definition()
 	if err := checkNames(l.conn.Dialect(), def); err != nil {
@@ -797,7 +838,7 @@ func (l *loading) run(ctx context.Context) error {
 	}
 	receipt := load.Started(entry.Name, in.Sources, connect.Canonical(r.Into.URL), l.Version, start)
 	receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: string(r.Mode)}
-	receipt.Decided, receipt.Cautions = l.decided, l.cautions
+	receipt.Decided, receipt.Cautions, receipt.Connection = l.decided, l.cautions, l.connection
 	job.Receipt = receipt
 	if r.Every > 0 {
 		stops := l.stops()

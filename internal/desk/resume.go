@@ -149,6 +149,13 @@ func (d *Desk) stoppedJob(ctx context.Context, e *Entry, stops *tray.Stops,
 	job.By = whoami()
 	job.Receipt = load.Started(e.Name, in.Sources, stops.Database, d.Version, stops.Started)
 	job.Receipt.Table, job.Receipt.Decided, job.Receipt.Cautions = stops.Table, stops.Decided, stops.Cautions
+	p, err := protection(ctx, e.conn)
+	if err != nil {
+		return nil, nil, err
+	}
+	if p != nil {
+		job.Receipt.Connection = p.String()
+	}
 	return in, job, nil
 }
 

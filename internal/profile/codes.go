@@ -66,6 +66,9 @@ const (
 	CodeReferredTo    Code = "referred-to"
 	// So is what the database cannot do with a type.
 	CodeNotInDatabase Code = "not-in-database"
+	// And how the connection is protected.
+	CodeNotEncrypted Code = "not-encrypted"
+	CodeNotVerified  Code = "server-not-checked"
 )
 
 // Codes are all of them.
@@ -127,6 +130,8 @@ var Codes = []Code{
 	CodeGoesWithTable,
 	CodeReferredTo,
 	CodeNotInDatabase,
+	CodeNotEncrypted,
+	CodeNotVerified,
 }
 
 // DecidedByPlan reports whether a plan settles what a finding asks or remarks:

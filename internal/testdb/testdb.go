@@ -7,6 +7,8 @@ import (
 	"crypto/rand"
 	"database/sql"
 	"encoding/hex"
+	"io"
+	"net"
 	"net/url"
 	"os"
 	"strings"
@@ -72,6 +74,33 @@ func MySQL(t testing.TB) (string, *sql.DB) {
 		admin.Close()
 	})
 	return u.String(), db
+}
+
+// Relay listens on an address, carries what comes to another and back, and returns the
+// address it listens on.
+func Relay(t testing.TB, listen, to string) string {
+	l, err := net.Listen("tcp", listen)
+	require.NoError(t, err)
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			in, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer in.Close()
+				out, err := net.Dial("tcp", to)
+				if err != nil {
+					return
+				}
+				defer out.Close()
+				go func() { io.Copy(in, out); in.Close() }()
+				io.Copy(out, in)
+			}()
+		}
+	}()
+	return l.Addr().String()
 }
 
 func unique() string {

@@ -37,9 +37,11 @@ type Receipt struct {
 	Entry    string   `json:"entry"`
 	Sources  []Source `json:"sources"`
 	Database string   `json:"database"` // without password
-	Records  Records  `json:"records"`
-	Skipped  []Skip   `json:"skipped,omitempty"`
-	Table    Table    `json:"table"`
+	// Connection is how the connection to it was protected; empty for a file.
+	Connection string  `json:"connection,omitempty"`
+	Records    Records `json:"records"`
+	Skipped    []Skip  `json:"skipped,omitempty"`
+	Table      Table   `json:"table"`
 	// Columns are the account of what was loaded and mended.
 	Columns []Verified `json:"columns"`
 	// Reasons groups the rejects of the load.

@@ -19,6 +19,7 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
+	"crypto/tls"
 	"database/sql"
 	"encoding/hex"
 	"errors"
@@ -64,6 +65,8 @@ type config struct {
 type DB struct {
 	where    string
 	database string
+	host     string
+	tls      *tls.Config // nil: none was asked for
 	pool     *sql.DB
 	c        *sql.Conn
 	holder   *sql.Conn // keeps other loads from the table, or nil
@@ -78,6 +81,10 @@ func init() { driver.SetLogger(silent{}) }
 type silent struct{}
 
 func (silent) Print(...any) {}
+
+// parameters are those that a URL may have.
+const parameters = "the parameters are sslmode (disable, prefer, require, verify-ca, verify-full), sslrootcert, sslcert, " +
+	"sslkey (files, PEM) and connect_timeout (seconds)"
 
 // connect opens a session. It is strict, in UTC and in UTF-8.
 func connect(ctx context.Context, c config) (*DB, error) {
@@ -94,16 +101,19 @@ func connect(ctx context.Context, c config) (*DB, error) {
 	}
 	for k := range c.Query {
 		switch k {
-		case "tls":
-			cfg.TLSConfig = c.Query.Get(k)
+		case "tls", "sslmode", "sslrootcert", "sslcert", "sslkey":
 		case "timeout", "connect_timeout":
 			if n, err := strconv.Atoi(c.Query.Get(k)); err == nil {
 				cfg.Timeout = time.Duration(n) * time.Second
 			}
 		default:
 			return nil, &db.Error{Where: c.Where, What: fmt.Sprintf("the URL's parameter %q is not known", k),
-				Do: "the parameters are tls (true, skip-verify, preferred) and connect_timeout (seconds)"}
+				Do: parameters}
 		}
+	}
+	if err := protect(cfg, c.Query, c.Host); err != nil {
+		return nil, &db.Error{Where: c.Where, What: "the connection cannot be protected as the URL says", Err: err,
+			Do: parameters}
 	}
 	cfg.Collation = "utf8mb4_bin"
 	if c.CreateDatabase {
@@ -115,7 +125,7 @@ func connect(ctx context.Context, c config) (*DB, error) {
 	if err != nil {
 		return nil, explain(c.Where, "cannot connect", err)
 	}
-	d := &DB{where: c.Where, database: c.Database, pool: sql.OpenDB(connector)}
+	d := &DB{where: c.Where, database: c.Database, host: c.Host, tls: cfg.TLS, pool: sql.OpenDB(connector)}
 	if d.c, err = d.pool.Conn(ctx); err != nil {
 		d.pool.Close()
 		return nil, explain(c.Where, "cannot connect", err)

@@ -12,6 +12,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -53,6 +54,26 @@ func connect(ctx context.Context, where string, cfg *pgx.ConnConfig) (*DB, error
 		return nil, explain(where, "cannot connect", err)
 	}
 	return &DB{where: where, c: c}, nil
+}
+
+// Protection implements [db.Guarded].
+func (d *DB) Protection(context.Context) (db.Protection, error) {
+	cfg := d.c.Config()
+	local := db.Loopback(cfg.Host)
+	c, is := d.c.PgConn().Conn().(*tls.Conn)
+	if !is {
+		return db.Protection{Local: local}, nil
+	}
+	// Of the ways that were tried, the one to this server with TLS.
+	settings := cfg.TLSConfig
+	for _, f := range cfg.Fallbacks {
+		if settings == nil {
+			settings = f.TLSConfig
+		}
+	}
+	p := db.ProtectionOf(settings, local)
+	p.TLS = tls.VersionName(c.ConnectionState().Version)
+	return p, nil
 }
 
 // Dialect is Dialect.
