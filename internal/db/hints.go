@@ -31,12 +31,14 @@ func NetworkHint(err error, setting string) string {
 		return "no server listens there: check host and port, and that it runs and accepts TCP connections (" +
 			setting + ")"
 	case has("wanted to match", "certificate is valid for"):
-		return "the server's certificate is for another name: say that name in the URL, if it is the server that is meant"
+		return "the server's certificate is for another name: say that name in the URL, if it is the server that is " +
+			"meant"
 	case has("x509", "certificate"):
-		return "the server could not be proved to be the one that is meant: name the certificate of its authority with " +
-			"sslrootcert=FILE in the URL; without that check, somebody between could read and change all"
+		return "the server could not be proved to be the one that is meant: name the certificate of its authority " +
+			"with sslrootcert=FILE in the URL; without that check, somebody between could read and change all"
 	case has("TLS", "tls:"):
-		return "the server has no TLS, or another: ask for it there, or say sslmode=disable on a network that is yours alone"
+		return "the server has no TLS, or another: ask for it there, or say sslmode=disable on a network that is " +
+			"yours alone"
 	case has("no such host", "lookup"):
 		return "the host name is not known: check its spelling"
 	case has("timeout", "deadline"):

@@ -430,7 +430,8 @@ func (l *loading) protected(ctx context.Context) error {
 			Do:   "let the server offer TLS; " + full})
 	case !p.Certificate:
 		l.hung = append(l.hung, profile.Finding{Weight: profile.Note, Code: profile.CodeNotVerified,
-			Text: "the connection is encrypted (" + p.TLS + "), and nothing proves which server is at its end", Do: full})
+			Text: "the connection is encrypted (" + p.TLS + "), and nothing proves which server is at its end",
+			Do:   full})
 	}
 	return nil
 }

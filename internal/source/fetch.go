@@ -180,7 +180,8 @@ func (f *fetch) once(ctx context.Context) error {
 			quiet.Reset(f.idle)
 			came += int64(n)
 			if d := time.Since(begun); d > patience && came < int64(d.Seconds())*leastPace {
-				return permanent{fmt.Errorf("the server sends less than %s a second, for %s now", phrase.Size(leastPace), patience)}
+				return permanent{fmt.Errorf("the server sends less than %s a second, for %s now",
+					phrase.Size(leastPace), patience)}
 			}
 			if _, err := f.sp.Write(buf[:n]); err != nil {
 				if errors.Is(err, errTooLarge) {
@@ -373,7 +374,8 @@ func redactLink(link string) string {
 	u.User = nil
 	parts := strings.Split(u.RawQuery, "&")
 	for i, p := range parts {
-		if name, value, has := strings.Cut(p, "="); has && value != "" && (secret.MatchString(name) || len(value) > 40) {
+		if name, value, has := strings.Cut(p, "="); has && value != "" && (secret.MatchString(name) ||
+			len(value) > 40) {
 			parts[i] = name + "=" + takenOut
 		}
 	}

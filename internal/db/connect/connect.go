@@ -197,7 +197,8 @@ func private(path string) error {
 	if err != nil || !info.Mode().IsRegular() || runtime.GOOS == "windows" || info.Mode().Perm()&0o044 == 0 {
 		return err
 	}
-	return &db.Error{Where: "--password-file " + path, What: "others can read it: its mode is " + info.Mode().Perm().String(),
+	return &db.Error{Where: "--password-file " + path, What: "others can read it: its mode is " +
+		info.Mode().Perm().String(),
 		Do: "chmod 600 " + phrase.ShellWord(path) + ", and change the password if others may have read it"}
 }
 

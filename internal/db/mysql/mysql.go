@@ -83,8 +83,8 @@ type silent struct{}
 func (silent) Print(...any) {}
 
 // parameters are those that a URL may have.
-const parameters = "the parameters are sslmode (disable, prefer, require, verify-ca, verify-full), sslrootcert, sslcert, " +
-	"sslkey (files, PEM) and connect_timeout (seconds)"
+const parameters = "the parameters are sslmode (disable, prefer, require, verify-ca, verify-full), sslrootcert, " +
+	"sslcert, sslkey (files, PEM) and connect_timeout (seconds)"
 
 // connect opens a session. It is strict, in UTC and in UTF-8.
 func connect(ctx context.Context, c config) (*DB, error) {
