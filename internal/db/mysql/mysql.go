@@ -969,30 +969,8 @@ func (l *load) Commit(ctx context.Context) error {
 		d.tidy(ctx, t.Schema)
 	}
 	if l.side != "" {
-		// The rename is atomic: there is never no table, or half of one.
-		rename := fmt.Sprintf("RENAME TABLE %s TO %s", l.table, l.final)
-		old := ""
-		if l.spec.Mode == db.Replace {
-			found, err := d.Find(ctx, t.Schema, t.Name)
-			if err != nil {
-				return err
-			}
-			if found != nil {
-				old = Dialect.Qualified(t.Schema, l.side+"_old")
-				rename = fmt.Sprintf("RENAME TABLE %s TO %s, %s TO %s", l.final, old, l.table, l.final)
-			}
-		}
-		if err := l.sent(ctx, "cannot give the table its name", rename); err != nil {
+		if err := l.takeName(ctx); err != nil {
 			return err
-		}
-		l.side = ""
-		if err := d.Ledger(t.Schema).Write(ctx, l.record); err != nil {
-			return &db.Error{Where: d.where, What: "has the new table, but the ledger does not say so", Err: err}
-		}
-		if old != "" {
-			if _, err := d.c.ExecContext(ctx, "DROP TABLE "+old); err != nil {
-				return d.fail("has the new table, but the one it replaced is left as "+old, err)
-			}
 		}
 	}
 	l.end()

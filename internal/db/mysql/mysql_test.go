@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -8,6 +9,7 @@ import (
 	"net/url"
 	"strings"
 	"testing"
+	"time"
 
 	driver "github.com/go-sql-driver/mysql"
 	"github.com/stretchr/testify/assert"
@@ -208,4 +210,62 @@ func TestSideTables(t *testing.T) {
 	list, err = d.List(ctx)
 	require.NoError(t, err)
 	assert.Len(t, list, 5)
+}
+
+// A table that cannot be replaced any more when the rows are in is as it was.
+func TestReplaceThatCannotBe(t *testing.T) {
+	ctx := t.Context()
+	limited := "lim" + strings.ReplaceAll(fmt.Sprint(time.Now().UnixNano()%1e9), "-", "")
+	for name, x := range map[string]struct {
+		between []string // by another, while the load runs
+		before  []string
+		as      string
+		want    string
+	}{
+		"became a view": {between: []string{"DROP TABLE boats", "CREATE VIEW boats AS SELECT 7 AS id"}, want: "became a view"},
+		"is referred to": {between: []string{"CREATE TABLE child (id INT REFERENCES boats (id), FOREIGN KEY (id) REFERENCES boats (id))"},
+			want: "came to be referred to by"},
+		"is referred to from where nobody sees": {before: []string{"CREATE DATABASE " + limited,
+			"CREATE TABLE " + limited + ".child (id INT, FOREIGN KEY (id) REFERENCES %s.boats (id))",
+			"CREATE USER '" + limited + "'@'127.0.0.1' IDENTIFIED BY '" + testdb.Password + "'", "GRANT ALL ON %s.* TO '" + limited + "'@'127.0.0.1'"},
+			as: limited, want: "in its place as it was"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			raw, admin := testdb.MySQL(t)
+			base := raw[strings.LastIndex(raw, "/")+1:]
+			t.Cleanup(func() {
+				admin.Exec("DROP DATABASE IF EXISTS " + limited)
+				admin.Exec("DROP USER IF EXISTS '" + limited + "'@'127.0.0.1'")
+			})
+			run := func(all []string) {
+				for _, s := range all {
+					_, err := admin.Exec(strings.ReplaceAll(s, "%s", base))
+					require.NoError(t, err, s)
+				}
+			}
+			run([]string{"CREATE TABLE boats (id INT PRIMARY KEY)", "INSERT INTO boats VALUES (1), (2)"})
+			run(x.before)
+			u, err := url.Parse(raw)
+			require.NoError(t, err)
+			user := cmp.Or(x.as, u.User.Username())
+			d, err := connect(ctx, config{Where: "x", User: user, Password: testdb.Password, Host: u.Host, Database: base, Timeout: time.Minute})
+			require.NoError(t, err)
+			defer d.Close()
+			l, err := d.Begin(ctx, db.Spec{Mode: db.Replace, Table: dialect.Table{Name: "boats", Key: []string{"id"},
+				Columns: []dialect.Column{{Name: "id", Type: sqltype.Type{Kind: sqltype.Integer}, Required: true}}}})
+			require.NoError(t, err)
+			run(x.between)
+			require.ErrorContains(t, l.Commit(ctx), x.want)
+			require.NoError(t, l.Rollback())
+			want := 2
+			if strings.HasPrefix(x.want, "became") {
+				want = 1
+			}
+			var n int
+			require.NoError(t, admin.QueryRow("SELECT count(*) FROM boats").Scan(&n))
+			assert.Equal(t, want, n)
+			require.NoError(t, admin.QueryRow("SELECT count(*) FROM information_schema.tables WHERE table_schema = ? AND table_name LIKE 'ambertray%'", base).Scan(&n))
+			assert.Zero(t, n, "nothing of ours is left")
+		})
+	}
 }

@@ -1,0 +1,85 @@
+package mysql
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	driver "github.com/go-sql-driver/mysql"
+
+	"ambertray/internal/db"
+)
+
+// takeName gives the side table the name of the table. The rename is atomic: there is
+// never no table, or half of one.
+func (l *load) takeName(ctx context.Context) error {
+	d, t := l.d, l.spec.Table
+	rename := fmt.Sprintf("RENAME TABLE %s TO %s", l.table, l.final)
+	side, old := l.side, ""
+	if l.spec.Mode == db.Replace {
+		found, err := d.Find(ctx, t.Schema, t.Name)
+		if err != nil {
+			return err
+		}
+		if found != nil {
+			if err := l.replaceable(ctx, found); err != nil {
+				return err
+			}
+			old = Dialect.Qualified(t.Schema, l.side+"_old")
+			rename = fmt.Sprintf("RENAME TABLE %s TO %s, %s TO %s", l.final, old, l.table, l.final)
+		}
+	}
+	if err := l.sent(ctx, "cannot give the table its name", rename); err != nil {
+		return err
+	}
+	l.side = ""
+	if old != "" {
+		if err := l.drop(ctx, old, side); err != nil {
+			return err
+		}
+	}
+	if err := d.Ledger(t.Schema).Write(ctx, l.record); err != nil {
+		return &db.Error{Where: d.where, What: "has the new table, but the ledger does not say so", Err: err}
+	}
+	return nil
+}
+
+// replaceable makes sure that the table can still be replaced: what it is, and who
+// refers to it, was asked before the first row.
+func (l *load) replaceable(ctx context.Context, found *db.Table) error {
+	fail := func(what string) error {
+		return &db.Error{Where: l.d.where, What: l.final + " " + what + " while the load ran", Do: "look who did that, and load again"}
+	}
+	if found.View {
+		return fail("became a view")
+	}
+	around, err := l.d.Around(ctx, found)
+	if err != nil {
+		return err
+	}
+	if len(around.Referrers) > 0 {
+		return fail("came to be referred to by " + around.Referrers[0].String())
+	}
+	return nil
+}
+
+// drop drops the table that was replaced. Where the server refuses, it gets its name
+// again: a key of a table that this account cannot see may refer to it.
+func (l *load) drop(ctx context.Context, old, side string) error {
+	_, err := l.d.c.ExecContext(ctx, "DROP TABLE "+old)
+	var refused *driver.MySQLError
+	switch {
+	case err == nil:
+		return nil
+	case !errors.As(err, &refused):
+		l.unsure = true
+		return &db.Unsure{Err: l.d.fail("has the new table, but perhaps the one it replaced, too, as "+old, err)}
+	}
+	back := fmt.Sprintf("RENAME TABLE %s TO %s, %s TO %s", l.final, l.table, old, l.final)
+	if _, again := l.d.c.ExecContext(ctx, back); again != nil {
+		l.unsure = true
+		return &db.Unsure{Err: l.d.fail("has the new table, and the one it replaced is left as "+old, errors.Join(err, again))}
+	}
+	l.side = side
+	return l.d.fail("cannot drop the table that is to be replaced, which is in its place as it was", err)
+}
