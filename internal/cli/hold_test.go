@@ -1,9 +1,14 @@
 package cli_test
 
 import (
+	"bytes"
+	"database/sql"
+	"errors"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -78,6 +83,52 @@ func TestLockWait(t *testing.T) {
 		require.NoError(t, <-done)
 		assert.Equal(t, [][]string{{"2"}}, queryRows(t, s.db, "SELECT "+s.text("id")+" FROM tolls"))
 	})
+}
+
+// Who only reads a database of SQLite is waited for at the commit, said and named, and a
+// person who has enough of it ends the waiting at once.
+func TestReadersAreWaitedFor(t *testing.T) {
+	b := newBench(t)
+	b.write("a.csv", "id,toll\n1,2.50\n")
+	b.run(0, "load", "a.csv", "--into", "sqlite:c.db", "--key", "id", "--table", "tolls")
+	reading := func(d time.Duration) (done chan error) {
+		db, err := sql.Open("sqlite", filepath.Join(b.dir, "c.db"))
+		require.NoError(t, err)
+		db.SetMaxOpenConns(1)
+		_, err = db.Exec("BEGIN")
+		require.NoError(t, err)
+		require.NoError(t, db.QueryRow("SELECT count(*) FROM tolls").Scan(new(int)))
+		done = make(chan error, 1)
+		go func() {
+			time.Sleep(d)
+			_, err := db.Exec("COMMIT")
+			done <- errors.Join(err, db.Close())
+		}()
+		return done
+	}
+	args := []string{"load", "a.csv", "--into", "sqlite:c.db", "--table", "tolls", "--mode", "refill", "--yes", "--again"}
+	done := reading(1500 * time.Millisecond)
+	r := b.run(0, args...)
+	assert.Contains(t, r.err, "waiting for another session that holds the table tolls (another program that reads the file)")
+	require.NoError(t, <-done)
+
+	done = reading(2500 * time.Millisecond)
+	r = b.run(1, append(args, "--lock-wait", "1")...)
+	assert.Contains(t, r.err, "another program has the file open")
+	require.NoError(t, <-done)
+
+	done = reading(6 * time.Second)
+	cmd := b.command(args...)
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	require.NoError(t, cmd.Start())
+	time.Sleep(1500 * time.Millisecond)
+	start := time.Now()
+	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+	require.Error(t, cmd.Wait())
+	assert.Less(t, time.Since(start), time.Second)
+	assert.Contains(t, out.String(), "nothing was committed")
+	require.NoError(t, <-done)
 }
 
 // With a ledger, the database itself knows what was loaded: for whoever loads from

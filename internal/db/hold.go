@@ -24,26 +24,44 @@ type Blocker interface {
 	Blockers(ctx context.Context) string
 }
 
-// slow is how long a statement may take before it is asked what it waits for.
+// slow is how long a statement may take before it is asked what it waits for, and
+// silent how long before it is told that there is no answer.
 const slow = time.Second
 
+var silent = 10 * time.Second
+
+// A Wait is what a session waits for: for another, or for an answer, so long.
+type Wait struct {
+	Who    string // who holds a lock; empty: it is not known
+	Silent time.Duration
+}
+
 // Watch tells, unless what it returns is called soon, if the session waits for the
-// lock of another, and whose.
-func Watch(ctx context.Context, s Session, waiting func(who string)) (done func()) {
-	b, is := s.(Blocker)
-	if !is {
-		return func() {}
-	}
+// lock of another, and whose; else, when it has waited for long, that no answer came.
+func Watch(ctx context.Context, s Session, waiting func(Wait)) (done func()) {
 	ctx, cancel := context.WithCancel(ctx)
-	t := time.AfterFunc(slow, func() {
-		if who := b.Blockers(ctx); who != "" && ctx.Err() == nil {
-			waiting(who)
+	go func() {
+		b, is := s.(Blocker)
+		begun := time.Now()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(slow):
+			}
+			if is {
+				if who := b.Blockers(ctx); who != "" && ctx.Err() == nil {
+					waiting(Wait{Who: who})
+					return
+				}
+			}
+			if d := time.Since(begun); d >= silent && ctx.Err() == nil {
+				waiting(Wait{Silent: d.Round(time.Second)})
+				return
+			}
 		}
-	})
-	return func() {
-		t.Stop()
-		cancel()
-	}
+	}()
+	return cancel
 }
 
 // Hold keeps other loads from a table. While it has to wait for one, waiting is told

@@ -51,13 +51,19 @@ func (d *Desk) connect(ctx context.Context, r DatabaseRequest, why purpose) (db.
 
 // hold keeps other loads from a table, and says so where it has to wait.
 func (d *Desk) hold(ctx context.Context, conn db.Session, t db.Name, r DatabaseRequest) error {
-	return db.Hold(ctx, conn, t, r.LockWait, func(who string) { d.waits(db.Qualified(t.Schema, t.Table), who, r) })
+	return db.Hold(ctx, conn, t, r.LockWait, func(who string) {
+		d.waits(db.Qualified(t.Schema, t.Table), db.Wait{Who: who}, r)
+	})
 }
 
-// waits tells that another session is waited for.
-func (d *Desk) waits(what, who string, r DatabaseRequest) {
+// waits tells what is waited for.
+func (d *Desk) waits(what string, w db.Wait, r DatabaseRequest) {
+	if w.Silent > 0 {
+		d.tell(NoteEvent{fmt.Sprintf("no answer of the database about %s for %s", what, w.Silent)})
+		return
+	}
 	d.tell(NoteEvent{fmt.Sprintf("waiting for another session that holds %s%s, up to %s (--lock-wait)", what,
-		db.Who(who), r.LockWait)})
+		db.Who(w.Who), r.LockWait)})
 }
 
 // An Entry is an entry of the tray with its papers, and perhaps its log and its

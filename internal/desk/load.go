@@ -649,7 +649,7 @@ func (l *loading) where() string {
 // watch tells, unless what it returns is called soon, that another session has to be
 // waited for.
 func (l *loading) watch(ctx context.Context) (done func()) {
-	return db.Watch(ctx, l.conn, func(who string) { l.waits(l.where(), who, l.req.Into) })
+	return db.Watch(ctx, l.conn, func(w db.Wait) { l.waits(l.where(), w, l.req.Into) })
 }
 
 // meet connects, and sees whether the table is there as the mode wants it.
@@ -922,12 +922,15 @@ func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job 
 	}
 	job.Rejects = rejects
 	job.Progress = m.Set
-	job.Waits = func(what, who string) {
-		if m.Shown() {
-			m.Set(rows.Progress{Stage: "waiting for " + cmp.Or(who, "another session")})
-			return
+	job.Waits = func(what string, w db.Wait) {
+		switch {
+		case m.Shown() && w.Silent > 0:
+			m.Set(rows.Progress{Stage: fmt.Sprintf("no answer of the database for %s", w.Silent)})
+		case m.Shown():
+			m.Set(rows.Progress{Stage: "waiting for " + cmp.Or(w.Who, "another session")})
+		default:
+			d.waits(what, w, answer.at)
 		}
-		d.waits(what, who, answer.at)
 	}
 	check := job.BeforeCommit
 	job.BeforeCommit = func() error {

@@ -50,7 +50,7 @@ type Job struct {
 	// Begun is called when the load has begun, and nobody else loads into the table.
 	Begun func() error
 	// Waits is called where another session has to be waited for.
-	Waits func(what, who string)
+	Waits func(what string, w db.Wait)
 	// Ledger tells that the load is written into the ledger of the schema; By is who
 	// loads.
 	Ledger bool
@@ -167,6 +167,11 @@ func (j *Job) limited(r tray.Records, reasons []tray.Reason, fate string) error 
 	return &rows.TooManyRejects{Limit: most, Of: r, Reasons: reasons, Fate: fate}
 }
 
+// CommitIn is how long the answer to a commit is waited for. Tests shorten it.
+var CommitIn = 10 * time.Minute
+
+var errNoAnswer = errors.New("the database did not answer in time")
+
 // commit commits, with what the caller wants to be done just before.
 func (r *run) commit(ctx context.Context) error {
 	if err := fault.At(ctx, fault.BeforeCommit); err != nil {
@@ -188,10 +193,15 @@ func (r *run) commit(ctx context.Context) error {
 		return err
 	}
 	defer r.waiting(ctx, "the table "+r.job.Spec.Table.Name)()
+	ctx, cancel := context.WithTimeoutCause(ctx, CommitIn, errNoAnswer)
+	defer cancel()
 	err := func() (err error) {
 		defer fault.Recovered(&err)
 		return r.load.Commit(ctx)
 	}()
+	if err != nil && context.Cause(ctx) == errNoAnswer {
+		err = fmt.Errorf("%w: %w", err, errNoAnswer)
+	}
 	var own *fault.Panic
 	if errors.As(err, &own) {
 		return &db.Unsure{Err: err} // before the commit or behind it
@@ -205,7 +215,7 @@ func (r *run) waiting(ctx context.Context, what string) (done func()) {
 	if r.job.Waits == nil {
 		return func() {}
 	}
-	return db.Watch(ctx, r.job.Session, func(who string) { r.job.Waits(what, who) })
+	return db.Watch(ctx, r.job.Session, func(w db.Wait) { r.job.Waits(what, w) })
 }
 
 // committed does what the caller wants to be done when the commit has come to

@@ -43,6 +43,7 @@ type memory struct {
 	lose      bool                     // drops the last row without a word
 	writeErr  error
 	commitErr error
+	stalls    bool // does not answer the commit
 }
 
 func (m *memory) Dialect() *dialect.Dialect { return sqlite.Dialect }
@@ -171,6 +172,10 @@ func (l *memoryLoad) Tally(ctx context.Context) (int64, []tally.Tally, error) {
 }
 
 func (l *memoryLoad) Commit(ctx context.Context) error {
+	if l.m.stalls {
+		<-ctx.Done()
+		return &db.Unsure{Err: ctx.Err()}
+	}
 	if l.m.commitErr != nil {
 		return l.m.commitErr
 	}
@@ -352,4 +357,14 @@ func TestAppendComparesDifferences(t *testing.T) {
 // trayOf is the folder that a job's papers lie in.
 func trayOf(j *Job) string {
 	return filepath.Join(filepath.Dir(j.Sources[0].Path), "tray", j.Receipt.Entry)
+}
+
+// A commit without an answer ends, and is not called a failure.
+func TestCommitWithoutAnswer(t *testing.T) {
+	CommitIn = 50 * time.Millisecond
+	t.Cleanup(func() { CommitIn = 10 * time.Minute })
+	err := Run(context.Background(), job(t, &memory{stalls: true}, many(10), plan.Wishes{}, profile.Options{}))
+	var unsure *db.Unsure
+	require.ErrorAs(t, err, &unsure)
+	assert.ErrorContains(t, err, "did not answer in time")
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"runtime"
+	"sync"
+	"sync/atomic"
 	"time"
 	"unsafe"
 
@@ -19,6 +21,11 @@ type conn struct {
 	tls *libc.TLS
 	db  uintptr
 	fed *feed // or nil
+
+	patience time.Duration // for others that hold the file
+	since    time.Time     // that the statement which runs waits for them
+	waited   atomic.Int64  // when it did last, in Unix milliseconds
+	end      atomic.Bool   // nobody is waited for any more
 }
 
 // Error is a failure that SQLite reports.
@@ -49,12 +56,40 @@ func openConn(path string, create bool) (*conn, error) {
 		c.close()
 		return nil, err
 	}
-	c.wait(10 * time.Second)
+	c.patience = 10 * time.Second
+	if rc := lib.Xsqlite3_busy_handler(c.tls, c.db, pointer(busy), uintptr(unsafe.Pointer(c))); rc != lib.SQLITE_OK {
+		err := c.error(rc)
+		c.close()
+		return nil, err
+	}
+	connections.Store(c.db, c) // SQLite knows its address
 	return c, nil
 }
 
+// connections keeps them where they are.
+var connections sync.Map
+
+// busy is called when others hold the file, for the n-th time by one statement, and
+// tells whether to try again. SQLite's own waiting does not end when it is told to.
+func busy(_ *libc.TLS, p uintptr, n int32) int32 {
+	c := (*conn)(at(p))
+	now := time.Now()
+	if n == 0 {
+		c.since = now
+	}
+	if c.end.Load() || now.Sub(c.since) > c.patience {
+		return 0
+	}
+	c.waited.Store(now.UnixMilli())
+	time.Sleep(time.Duration(min(n+1, 50)) * time.Millisecond)
+	return 1
+}
+
+// waits reports whether others are waited for right now.
+func (c *conn) waits() bool { return time.Now().UnixMilli()-c.waited.Load() < 200 }
+
 // wait sets how long others are waited for that hold the file.
-func (c *conn) wait(d time.Duration) { lib.Xsqlite3_busy_timeout(c.tls, c.db, int32(d.Milliseconds())) }
+func (c *conn) wait(d time.Duration) { c.patience = d }
 
 func (c *conn) error(rc int32) error {
 	msg := libc.GoString(lib.Xsqlite3_errstr(c.tls, rc))
@@ -66,6 +101,7 @@ func (c *conn) error(rc int32) error {
 
 func (c *conn) close() {
 	if c.db != 0 {
+		connections.Delete(c.db)
 		lib.Xsqlite3_close_v2(c.tls, c.db)
 		c.db = 0
 	}
@@ -83,8 +119,12 @@ func (c *conn) autocommit() bool { return lib.Xsqlite3_get_autocommit(c.tls, c.d
 // changes is how many rows have been inserted, changed or deleted.
 func (c *conn) changes() int64 { return lib.Xsqlite3_total_changes64(c.tls, c.db) }
 
-// interrupt makes a running statement fail. Any goroutine may call it.
-func (c *conn) interrupt() { lib.Xsqlite3_interrupt(c.tls, c.db) }
+// interrupt makes a running statement fail, and what waits for others. Any goroutine may
+// call it.
+func (c *conn) interrupt() {
+	c.end.Store(true)
+	lib.Xsqlite3_interrupt(c.tls, c.db)
+}
 
 // exec runs a statement, with texts for its parameters.
 func (c *conn) exec(sql string, texts ...string) error {

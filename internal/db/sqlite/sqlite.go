@@ -43,10 +43,13 @@ type DB struct {
 
 // Blockers implements db.Blocker: who holds the file, SQLite does not tell.
 func (d *DB) Blockers(context.Context) string {
-	if d.beginning.Load() {
+	switch {
+	case !d.c.waits():
+		return ""
+	case d.beginning.Load():
 		return "another program that writes to the file"
 	}
-	return ""
+	return "another program that reads the file"
 }
 
 // Open opens a database file, or creates it.
@@ -110,7 +113,7 @@ func (d *DB) fail(what string, err error) error {
 		case lib.SQLITE_FULL:
 			e.Do = "the disk is full; make room and load again"
 		case lib.SQLITE_BUSY, lib.SQLITE_LOCKED:
-			e.Do = "another program is writing to the file; wait for it, or wait longer with --lock-wait"
+			e.Do = "another program has the file open, to read or to write; wait for it, or longer with --lock-wait"
 		case lib.SQLITE_READONLY, lib.SQLITE_PERM, lib.SQLITE_CANTOPEN:
 			e.Do = "check that the file and its folder can be written"
 		case lib.SQLITE_IOERR:
@@ -684,6 +687,8 @@ func (l *load) Commit(ctx context.Context) error {
 			return err
 		}
 	}
+	// Who reads the file is waited for, until the person has enough of it.
+	defer context.AfterFunc(ctx, func() { l.d.c.end.Store(true) })()
 	if err := l.d.c.exec("COMMIT"); err != nil {
 		return l.d.fail("cannot commit", err)
 	}

@@ -169,7 +169,7 @@ func TestLockedByAnother(t *testing.T) {
 	require.NoError(t, d.c.exec("BEGIN IMMEDIATE"))
 	require.NoError(t, other.c.exec("PRAGMA busy_timeout = 50"))
 	_, err = other.Begin(ctx, db.Spec{Table: table(t, "v", "text")})
-	assert.ErrorContains(t, err, "another program is writing")
+	assert.ErrorContains(t, err, "another program has the file open")
 	require.NoError(t, d.c.exec("ROLLBACK"))
 }
 
