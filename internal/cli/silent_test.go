@@ -380,3 +380,20 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 	}
 	assert.Contains(t, b.try("look", name).out, "e\u241b[31mvil<U+202E>.csv")
 }
+
+// A load of which nothing gets in ends early, unless the person wants all rejects.
+func TestHopelessLoads(t *testing.T) {
+	b := newBench(t)
+	var text strings.Builder
+	text.WriteString("id,toll\n")
+	for i := range 60_000 {
+		fmt.Fprintf(&text, "%d,2.50\n", i)
+	}
+	b.write("many.csv", text.String())
+	b.query("c.db", "CREATE TABLE tolls (id INTEGER PRIMARY KEY, toll NUMERIC, CHECK (toll > 5))")
+	args := []string{"load", "many.csv", "--into", "sqlite:c.db", "--table", "tolls", "--mode", "append"}
+	r := b.run(1, args...)
+	assert.Regexp(t, `the first [1-4]\d,\d{3} records are rejected, all of them; nothing was committed`, r.err)
+	r = b.run(3, append(args, "--max-rejects", "none")...)
+	assert.Contains(t, r.out, "60,000")
+}

@@ -113,12 +113,14 @@ func Compile(text string, vars []Variable, condition bool) (*Program, error) {
 		}
 	}
 	opts := []expr.Option{expr.Env(known)}
+	known[meterName] = types.Any
 	opts = append(opts, functions...)
+	opts = append(opts, bounded...)
 	if condition {
 		opts = append(opts, expr.AsBool())
 	}
 	look := &visitor{}
-	opts = append(opts, expr.Patch(look))
+	opts = append(opts, expr.Patch(look), expr.Patch(bounds{}))
 	p, err := expr.Compile(text, opts...)
 	if err == nil && look.wrong != "" {
 		return nil, &Error{Text: text, What: look.wrong}
@@ -184,6 +186,7 @@ type Record struct {
 	field  map[string]string
 	names  map[string]bool // of variables that there are
 	vm     vm.VM
+	meter  meter
 	buf    []byte
 }
 
@@ -201,6 +204,7 @@ func NewRecord(src *source.Source, number int, vars []Variable, entry string, at
 		r.names[k] = true
 	}
 	r.env["source"], r.env["record"], r.env["field"] = r.source, r.record, r.field
+	r.env[meterName] = &r.meter
 	r.env["load"] = map[string]any{"time": at, "entry": entry}
 	return r
 }
@@ -249,6 +253,7 @@ func (p *Program) run(r *Record) (out any, err error) {
 			err = fmt.Errorf("%v", x)
 		}
 	}()
+	r.meter = meter{began: time.Now()}
 	out, err = r.vm.Run(p.program, r.env)
 	if err != nil {
 		text := err.Error()

@@ -1,6 +1,7 @@
 package derive
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -164,4 +165,48 @@ func TestFieldsThatAnExpressionNames(t *testing.T) {
 	p, err := Compile(`field["Day"] + field["Permit No."] + field[lock]`, vars, false)
 	require.NoError(t, err)
 	assert.ElementsMatch(t, []string{"Day", "Permit No."}, p.Fields)
+}
+
+// A plan may come from others: no expression of it takes the machine's memory or time.
+func TestExpressionsHaveBounds(t *testing.T) {
+	r, vars := record(t)
+	r.Field("Long", []byte(strings.Repeat("ab ", 1<<20)))
+	for _, text := range []string{
+		`repeat(repeat("x", 1000000), 1000000)`,
+		`repeat("x", -1)`,
+		`replace(field["Long"], "a", field["Long"])`,
+		`replace(field["Long"], "", field["Long"])`,
+		`join(map(1..1000000, field["Long"]))`,
+		`reduce(1..1000000, #acc + #acc, "x")`,
+		`let a = field["Long"]; let b = a + a; let c = b + b; let d = c + c; let e = d + d; let f = e + e; let g = f + f; g`,
+		`len(map(1..1000000, field["Long"] + "x"))`,
+		`sum(map(1..1000, sum(map(split(field["Long"], " "), len(#)))))`,
+		`toJSON(split(field["Long"], ""))`,
+		`flatten(map(1..100000, split(field["Long"], "")))`,
+	} {
+		start := time.Now()
+		p, err := Compile(text, vars, false)
+		if err == nil {
+			_, err = p.Text(r, typ(t, "text"))
+		}
+		require.Error(t, err, text)
+		assert.NotEmpty(t, err.Error())
+		assert.Less(t, time.Since(start), 30*time.Second, text)
+	}
+	// What is usual is not touched.
+	for text, want := range map[string]string{
+		`join(map(split("a b c", " "), # + "!"), "-")`: "a!-b!-c!",
+		`replace("a.b.c", ".", "")`:                    "abc",
+		`replace("a.b.c", ".", "", 1)`:                 "ab.c",
+		`repeat("ab", 3)`:                              "ababab",
+		`string(n + 1) + lock`:                         "43Nether Lock",
+		`string(sum(1..10))`:                           "55",
+		`string(count(split("a,b,a", ","), # == "a"))`: "2",
+	} {
+		p, err := Compile(text, vars, false)
+		require.NoError(t, err, text)
+		got, err := p.Text(r, typ(t, "text"))
+		require.NoError(t, err, text)
+		assert.Equal(t, want, string(got))
+	}
 }

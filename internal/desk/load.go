@@ -387,9 +387,16 @@ func (l *loading) open(ctx context.Context) (err error) {
 		}
 	}
 	l.job.Job = rows.Job{Sources: in.Sources, Plan: in.Plan, MaxRejects: l.req.Limit.Count}
+	if l.req.Limit.Share > 0 {
+		l.job.Hopeless = hopeless
+	}
 	l.job.MaxShare, l.job.MaxLeast, l.job.Every = l.req.Limit.Share, l.req.Limit.Least, l.req.Every
 	return nil
 }
+
+// hopeless is how many records are read if all are rejected, where a share of them
+// would be too many.
+const hopeless = 10_000
 
 // foundOut tells what was decided from the evidence.
 func (l *loading) foundOut() {

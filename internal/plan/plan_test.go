@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"bytes"
 	"context"
 	"os"
 	"path/filepath"
@@ -210,4 +211,17 @@ func TestReadingInWords(t *testing.T) {
 	} {
 		assert.Equal(t, want, r.Words())
 	}
+}
+
+// A plan that a program has made large is not read.
+func TestPlansHaveBounds(t *testing.T) {
+	_, err := Parse([]byte("ambertray: 1\nsources:\n  - file: a.csv\ntable: &t\n  name: a\ncolumns: *t\n"))
+	require.ErrorContains(t, err, "anchors and aliases")
+	assert.ErrorContains(t, err, "4")
+	_, err = Parse(bytes.Repeat([]byte("# of March\n"), 4<<20))
+	require.ErrorContains(t, err, "takes more than")
+	// These are texts like any other.
+	p, err := Parse([]byte("ambertray: 1\nsources:\n  - file: a*b.csv\ntable:\n  name: a\n  description: locks & gates -*- \"*all\"\ncolumns:\n  - name: x\n    from: R&D\n    type: integer\n"))
+	require.NoError(t, err)
+	assert.Equal(t, "a*b.csv", p.Sources[0].File)
 }

@@ -13,6 +13,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"ambertray/internal/phrase"
 	"ambertray/internal/reading"
 )
 
@@ -179,9 +180,49 @@ func mistake(err error) *Error {
 	return e
 }
 
+// mostBytes is how large a plan may be: one of 100,000 columns takes half of it.
+const mostBytes = 32 << 20
+
+// another matches what may be an anchor or an alias of YAML.
+var another = regexp.MustCompile(`(?m)(^|[\s,\[{:-])[&*][^\s,\]}]`)
+
+// plain refuses plans that a program rather than a person has made large: by their
+// bytes, or by aliases, which stand for parts of them again and again.
+func plain(b []byte) error {
+	if len(b) > mostBytes {
+		return &Error{What: fmt.Sprintf("the plan takes more than %s", phrase.Size(mostBytes))}
+	}
+	if !another.Match(b) {
+		return nil
+	}
+	var doc yaml.Node
+	if err := yaml.Load(b, &doc); err != nil {
+		return mistake(err)
+	}
+	var alias func(n *yaml.Node) *yaml.Node
+	alias = func(n *yaml.Node) *yaml.Node {
+		if n.Kind == yaml.AliasNode || n.Anchor != "" {
+			return n
+		}
+		for _, c := range n.Content {
+			if found := alias(c); found != nil {
+				return found
+			}
+		}
+		return nil
+	}
+	if n := alias(&doc); n != nil {
+		return &Error{Line: n.Line, What: "a plan has no anchors and aliases (& and *): write it out"}
+	}
+	return nil
+}
+
 // Parse reads a plan strictly: unknown keys, wrong types and contradictions
 // are errors with their line.
 func Parse(b []byte) (*Plan, error) {
+	if err := plain(b); err != nil {
+		return nil, err
+	}
 	p := &Plan{}
 	if err := yaml.Load(b, p, yaml.WithKnownFields()); err != nil {
 		return nil, mistake(err)

@@ -55,6 +55,9 @@ type Job struct {
 	Without []map[int64]bool
 	// MaxRejects ends the run when there are more; negative for no limit.
 	MaxRejects int64
+	// Hopeless ends it, too, when so many have been read and all of them rejected; 0: it
+	// goes on.
+	Hopeless int64
 	// Progress is called now and then.
 	Progress func(Progress)
 }
@@ -154,6 +157,8 @@ type TooManyRejects struct {
 	// Of are the records, where all were read; nothing where the load was ended
 	// before.
 	Of      tray.Records
+	// All is how many records were read and rejected, all of them, when it was ended.
+	All     int64
 	Reasons []tray.Reason
 	Fate    string
 }
@@ -166,6 +171,9 @@ func (e *TooManyRejects) Error() string {
 		if e.Of.Loaded == 0 {
 			s = fmt.Sprintf("all records are rejected; %s", e.Fate)
 		}
+	}
+	if e.All > 0 {
+		s = fmt.Sprintf("the first %s are rejected, all of them; %s", phrase.Count(e.All, "record"), e.Fate)
 	}
 	for _, r := range e.Reasons[:min(3, len(e.Reasons))] {
 		s += strings.TrimSuffix(fmt.Sprintf("\n  %d × %s", r.Count, r.Column), " ") + " " + r.Reason
@@ -406,6 +414,9 @@ func (f *Feed) collect(ctx context.Context, c *converter, x *part) error {
 func (f *Feed) checkLimit() error {
 	if m := f.MaxRejects; m >= 0 && f.Records.Rejected > m {
 		return &TooManyRejects{Limit: m, Reasons: f.Reasons(), Fate: f.fate()}
+	}
+	if n := f.Records.Rejected; f.Hopeless > 0 && n >= f.Hopeless && n == f.base {
+		return &TooManyRejects{All: n, Reasons: f.Reasons(), Fate: f.fate()}
 	}
 	return nil
 }

@@ -253,21 +253,44 @@ func (x *ooxml) readStyles(part string) error {
 	}
 }
 
-// shared are the shared texts, end to end, with where each ends.
+// shared are the shared texts, in parts of [sharedPart], so that they can grow without
+// being there twice.
 type shared struct {
+	parts []sharedTexts
+	size  int // bytes, with where texts end
+}
+
+// sharedPart is how many texts a part has.
+const sharedPart = 4096
+
+// sharedTexts are texts, end to end, with where each ends.
+type sharedTexts struct {
 	data []byte
 	ends []uint32
 }
 
 func (t *shared) get(i int) ([]byte, bool) {
-	if i < 0 || i >= len(t.ends) {
+	if i < 0 || i/sharedPart >= len(t.parts) {
+		return nil, false
+	}
+	p := &t.parts[i/sharedPart]
+	if i %= sharedPart; i >= len(p.ends) {
 		return nil, false
 	}
 	from := uint32(0)
 	if i > 0 {
-		from = t.ends[i-1]
+		from = p.ends[i-1]
 	}
-	return t.data[from:t.ends[i]], true
+	return p.data[from:p.ends[i]], true
+}
+
+// next is the part that takes another text.
+func (t *shared) next() *sharedTexts {
+	if n := len(t.parts); n > 0 && len(t.parts[n-1].ends) < sharedPart {
+		return &t.parts[n-1]
+	}
+	t.parts = append(t.parts, sharedTexts{})
+	return &t.parts[len(t.parts)-1]
 }
 
 func (x *ooxml) loadShared() error {
@@ -281,10 +304,11 @@ func (x *ooxml) loadShared() error {
 	defer s.close()
 	x.shared = shared{}
 	err = s.each(func() error {
-		b, err := s.richText(x.shared.data)
-		x.shared.data = b
-		x.shared.ends = append(x.shared.ends, uint32(len(b)))
-		if len(b) > maxShared || len(x.shared.ends) > 1<<28 {
+		p := x.shared.next()
+		had := len(p.data)
+		b, err := s.richText(p.data)
+		p.data, p.ends = b, append(p.ends, uint32(len(b)))
+		if x.shared.size += len(b) - had + 4; x.shared.size > maxShared {
 			return fmt.Errorf("the shared texts take more than %d MiB", maxShared>>20)
 		}
 		return err

@@ -82,7 +82,7 @@ type Limits struct {
 // DefaultPart is the bound on one part of a workbook, unpacked.
 const DefaultPart = 8 << 30
 
-// maxShared bounds the shared texts, which are kept in memory.
+// maxShared bounds the shared texts with their ends, which are kept in memory.
 const maxShared = 1 << 30
 
 // ErrEncrypted says that a workbook has a password.
