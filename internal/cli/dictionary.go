@@ -16,7 +16,7 @@ func (a *app) dictionaryCommand() *cobra.Command {
 	var f inputFlags
 	var d databaseFlags
 	var out, format string
-	var yes bool
+	var yes, marked bool
 	cmd := &cobra.Command{
 		Use:   "dictionary SOURCE|PLAN | URL TABLE",
 		Short: "Write a data dictionary of a file, a plan or a table",
@@ -43,7 +43,7 @@ The form is that of the output's name (.md, .html, .csv), or --format.`,
 			case "html":
 				write = func(d *report.Dictionary, o io.Writer) error { return d.HTML(o) }
 			case "csv":
-				write = func(d *report.Dictionary, o io.Writer) error { return d.CSV(o) }
+				write = func(d *report.Dictionary, o io.Writer) error { return d.CSV(o, marked) }
 			default:
 				return needed("--format %q: use markdown, html or csv", format)
 			}
@@ -77,6 +77,8 @@ The form is that of the output's name (.md, .html, .csv), or --format.`,
 	d.addPassword(cmd)
 	cmd.Flags().StringVarP(&out, "output", "o", "", "file to write to, instead of standard output")
 	cmd.Flags().StringVar(&format, "format", "", "markdown, html or csv")
+	cmd.Flags().BoolVar(&marked, "for-spreadsheet", false, "in CSV, an apostrophe before values that a spreadsheet "+
+		"would run")
 	cmd.Flags().BoolVar(&yes, "yes", false, "write over an existing file")
 	return cmd
 }

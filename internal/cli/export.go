@@ -16,6 +16,7 @@ type exportFlags struct {
 	query, out, planOut string
 	delimiter, null     string
 	noHeader, yes       bool
+	marked              bool
 }
 
 func (a *app) exportCommand() *cobra.Command {
@@ -31,7 +32,11 @@ their digits, dates and times are ISO 8601, times with zone in UTC.
 and the key of the table. What no other program could read back (types without
 a plain form, NUL characters) is said.
 
-A file whose name ends in .gz is compressed.`,
+A file whose name ends in .gz is compressed.
+
+Values like =HYPERLINK(…) are written as they are, and a spreadsheet that opens the
+file runs them. --for-spreadsheet writes an apostrophe before such values, which the
+plan of --plan takes off again.`,
 		Example: `  ambertray export sqlite:harrowmere.db lock_passages -o passages.csv --plan passages.yaml
   ambertray export postgres://keeper@localhost/canal tolls.passages -o passages.tsv.gz --delimiter tab
   ambertray export sqlite:harrowmere.db --query "SELECT lock, sum(toll) AS toll FROM lock_passages GROUP BY lock"`,
@@ -59,6 +64,8 @@ A file whose name ends in .gz is compressed.`,
 		"what separates fields: a character, or comma, tab, pipe, semicolon")
 	p.StringVar(&f.null, "null-word", "", "a word that stands for null, instead of nothing")
 	p.BoolVar(&f.noHeader, "no-header", false, "no line with the column names")
+	p.BoolVar(&f.marked, "for-spreadsheet", false, "an apostrophe before values that a spreadsheet would run as " +
+		"formulas")
 	p.BoolVar(&f.yes, "yes", false, "write over existing files")
 	return cmd
 }
@@ -66,7 +73,8 @@ A file whose name ends in .gz is compressed.`,
 func (a *app) export(ctx context.Context, url, table string, f *exportFlags) error {
 	answer, err := a.desk.Export(ctx, desk.ExportRequest{From: f.at(url), Table: table, Query: f.query,
 		Out:  desk.Output{File: f.out, To: a.raw, Over: f.yes},
-		Plan: f.planOut, Form: delimited.Form{Delimiter: source.ParseDelimiter(f.delimiter), Quote: '"'},
+		Plan: f.planOut,
+		Form: delimited.Form{Delimiter: source.ParseDelimiter(f.delimiter), Quote: '"', Marked: f.marked},
 		NullWord: f.null, NoHeader: f.noHeader})
 	if err != nil {
 		return err

@@ -8,14 +8,16 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/desk"
+	"ambertray/internal/phrase"
 	"ambertray/internal/profile"
 	"ambertray/internal/tray"
 )
 
 func (a *app) rejectsCommand() *cobra.Command {
 	var f entryFlags
-	var all bool
+	var all, marked, yes bool
 	var limit int
+	var out string
 	cmd := &cobra.Command{
 		Use:   "rejects ENTRY",
 		Short: "Show what a load refused: by reason, then record by record",
@@ -25,31 +27,48 @@ where few different ones occur; then each with line, value and its own text.
 
 To mend them: correct the fields in rejects.csv of the entry, behind the column
 "value", with a spreadsheet or an editor, and run 'ambertray mend'.
+-o writes those that wait to a file of that form. Values like =HYPERLINK(…) stand
+in these files as they are, and a spreadsheet that opens them runs them; with
+--for-spreadsheet they have an apostrophe before them, which mend takes off again.
 
 On a terminal, what is longer than the screen goes through the pager that PAGER
 names, or less.`,
 		Example: `  ambertray rejects latest
   ambertray rejects lock_passages --limit 200
-  ambertray rejects lock_passages-20261123-061708 --json`,
+  ambertray rejects lock_passages-20261123-061708 --json
+  ambertray rejects latest -o mend.csv --for-spreadsheet`,
 		Args: args(1, 1, "an entry"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.rejects(cmd.Context(), args[0], &f, all, limit)
+			if marked && out == "" {
+				return needed("--for-spreadsheet: it is about a file; name one with -o")
+			}
+			return a.rejects(cmd.Context(), desk.RejectsRequest{Entry: args[0], All: all, Limit: limit,
+				Out: desk.Output{File: out, Over: yes}, ForSpreadsheet: marked}, &f)
 		},
 	}
 	f.add(cmd, false)
 	cmd.Flags().BoolVar(&all, "all", false, "also those that were mended or waived")
+	cmd.Flags().StringVarP(&out, "output", "o", "", "file to write them to, for 'ambertray mend ENTRY FILE'")
+	cmd.Flags().BoolVar(&marked, "for-spreadsheet", false, "in it, an apostrophe before what a spreadsheet would run")
+	cmd.Flags().BoolVar(&yes, "yes", false, "write over an existing file")
 	cmd.Flags().IntVar(&limit, "limit", 50, "how many to show record by record; 0 for all")
 	return cmd
 }
 
-func (a *app) rejects(ctx context.Context, name string, f *entryFlags, all bool, limit int) error {
+func (a *app) rejects(ctx context.Context, r desk.RejectsRequest, f *entryFlags) error {
 	a.desk.Tray = trayDir(f.tray)
-	x, err := a.desk.Rejects(ctx, desk.RejectsRequest{Entry: name, All: all, Limit: limit})
+	x, err := a.desk.Rejects(ctx, r)
 	if err != nil {
 		return err
 	}
 	if a.json {
 		return a.printJSON(x)
+	}
+	if x.File != "" {
+		st := a.style(a.err)
+		fmt.Fprintf(a.err, "%s  %s; mend them there, and run: ambertray mend %s %s\n", st.head(x.File),
+			plural(x.Count, "reject"), x.Entry, phrase.ShellWord(x.File))
+		return nil
 	}
 	a.printRejects(x)
 	return nil

@@ -18,6 +18,10 @@ type RejectsRequest struct {
 	All bool
 	// Limit is how many are listed; 0: all.
 	Limit int
+	// Out gets them as a file that mend takes; ForSpreadsheet: with a mark before what a
+	// spreadsheet would take for formulas.
+	Out            Output
+	ForSpreadsheet bool
 }
 
 // A RejectsAnswer is what it refused.
@@ -28,6 +32,7 @@ type RejectsAnswer struct {
 	Groups  []*RejectGroup `json:"groups"`
 	Rejects []RejectRow    `json:"rejects"`
 	Count   int64          `json:"count"`
+	File    string         `json:"file,omitempty"` // that they were written to
 	Records tray.Records   `json:"records"`
 
 	Of *Entry `json:"-"`
@@ -77,10 +82,17 @@ func (d *Desk) Rejects(ctx context.Context, r RejectsRequest) (*RejectsAnswer, e
 	}
 	a := &RejectsAnswer{Document: document("rejects"), Entry: e.Name, Rejects: []RejectRow{},
 		Records: e.Receipt.Records, Of: e}
+	file, err := r.begin(ctx, e)
+	if err != nil {
+		return nil, err
+	}
 	groups := map[[2]string]*RejectGroup{}
 	a.Headers, err = e.Outcomes(ctx, e.Receipt, func(x *tray.Outcome) error {
 		if x.State != tray.StillWaits && !r.All {
 			return nil
+		}
+		if err := file.add(x.Reject); err != nil {
+			return err
 		}
 		key := [2]string{x.Column, kindOf(x.Reason)}
 		g := groups[key]
@@ -102,8 +114,59 @@ func (d *Desk) Rejects(ctx context.Context, r RejectsRequest) (*RejectsAnswer, e
 		}
 		return nil
 	})
-	a.Groups = inOrder(groups)
-	return a, err
+	if err := file.finish(err); err != nil {
+		return nil, err
+	}
+	a.Groups, a.File = inOrder(groups), r.Out.File
+	return a, nil
+}
+
+// A rejectsFile is where rejects are written, or nil: nowhere.
+type rejectsFile struct {
+	to *tray.Rejects
+	w  *output
+}
+
+func (r *RejectsRequest) begin(ctx context.Context, e *Entry) (*rejectsFile, error) {
+	if r.Out.File == "" {
+		return nil, nil
+	}
+	if e.Receipt.Rejects() == 0 {
+		return nil, need("%s: has no rejects, so that there is nothing to write", e.Name)
+	}
+	headers, cells, err := tray.RejectHeaders(ctx, e.Path(tray.OriginalFile))
+	if err != nil {
+		return nil, err
+	}
+	w, err := r.Out.begin()
+	if err != nil {
+		return nil, err
+	}
+	to := tray.RejectsTo(w, headers)
+	if cells {
+		to.Cells()
+	}
+	if r.ForSpreadsheet {
+		to.ForSpreadsheet()
+	}
+	return &rejectsFile{to, w}, nil
+}
+
+func (f *rejectsFile) add(x tray.Reject) error {
+	if f == nil {
+		return nil
+	}
+	return f.to.AddAs(x)
+}
+
+func (f *rejectsFile) finish(err error) error {
+	if f == nil {
+		return err
+	}
+	if err == nil {
+		err = f.to.Finish()
+	}
+	return f.w.finish(err)
 }
 
 // ownNumbers are what a database puts of the record into its words.

@@ -25,6 +25,7 @@ const (
 	CodeQuotedEmpty      Code = "quoted-empty"
 	CodeTrimmed          Code = "trimmed"
 	CodePadded           Code = "padded"
+	CodeFormulas         Code = "formulas"
 	CodeAllBlank         Code = "all-blank"
 	CodeMarkUndecided    Code = "mark-undecided"
 	CodeMarkByOthers     Code = "mark-by-others"
@@ -93,6 +94,7 @@ var Codes = []Code{
 	CodeQuotedEmpty,
 	CodeTrimmed,
 	CodePadded,
+	CodeFormulas,
 	CodeAllBlank,
 	CodeMarkUndecided,
 	CodeMarkByOthers,

@@ -39,6 +39,7 @@ type evidence struct {
 	maxBytes int
 	longest  Example
 	wide     examples // fields with a character beyond ASCII
+	formulas examples // texts that a spreadsheet would take for formulas
 	lo, hi   bound    // smallest and largest as text
 	values   distinct
 
@@ -232,6 +233,9 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot
 		}
 	} else if e.other(s, b, line) {
 		return h
+	}
+	if (c < 'A' || c == 0xef) && delimited.Formula(b) {
+		e.formulas.add(line, b, times)
 	}
 	e.texts.add(line, b, times)
 	return h
@@ -537,6 +541,7 @@ func (e *evidence) merge(o *evidence) {
 	e.texts.merge(o.texts)
 	e.padded.merge(o.padded)
 	e.wide.merge(o.wide)
+	e.formulas.merge(o.formulas)
 
 	e.floats.merge(&o.floats)
 	e.spaces = max(e.spaces, o.spaces)

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"ambertray/internal/phrase"
+	"ambertray/internal/source/delimited"
 )
 
 // A Dictionary describes a table.
@@ -64,12 +65,19 @@ func (e *Entry) cells(n int) []string {
 		short(e.Smallest), short(e.Largest), short(e.Example)}
 }
 
-// CSV writes a delimited text by RFC 4180, with values whole.
-func (d *Dictionary) CSV(w io.Writer) error {
+// CSV writes a delimited text by RFC 4180, with values whole; for a spreadsheet, with
+// an apostrophe before those that it would take for formulas.
+func (d *Dictionary) CSV(w io.Writer, forSpreadsheet bool) error {
 	c := csv.NewWriter(w)
 	c.Write(head)
 	for i := range d.Columns {
-		c.Write(d.Columns[i].cells(0))
+		cells := d.Columns[i].cells(0)
+		for k := range cells {
+			if forSpreadsheet && delimited.Formula([]byte(cells[k])) {
+				cells[k] = "'" + cells[k]
+			}
+		}
+		c.Write(cells)
 	}
 	c.Flush()
 	return c.Error()

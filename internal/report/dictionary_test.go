@@ -54,7 +54,7 @@ func TestDictionaryAsHTML(t *testing.T) {
 
 func TestDictionaryAsCSV(t *testing.T) {
 	var b bytes.Buffer
-	require.NoError(t, dictionary().CSV(&b))
+	require.NoError(t, dictionary().CSV(&b, false))
 	rows, err := csv.NewReader(&b).ReadAll()
 	require.NoError(t, err)
 	require.Len(t, rows, 3)

@@ -156,7 +156,7 @@ type TooManyRejects struct {
 	Limit int64
 	// Of are the records, where all were read; nothing where the load was ended
 	// before.
-	Of      tray.Records
+	Of tray.Records
 	// All is how many records were read and rejected, all of them, when it was ended.
 	All     int64
 	Reasons []tray.Reason

@@ -66,6 +66,7 @@ func formOf(known Known) delimited.Form {
 	if known.Escape != nil && *known.Escape != "" {
 		f.Escape = (*known.Escape)[0]
 	}
+	f.Marked = known.Marked != nil && *known.Marked
 	return f
 }
 

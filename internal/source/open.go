@@ -31,6 +31,8 @@ type Known struct {
 	KeepBlank *bool
 	// ShortNull takes fields that are left out at the end of a record as blank.
 	ShortNull *bool
+	// Marked takes the apostrophe off fields that a spreadsheet would take for formulas.
+	Marked *bool
 	// Comment begins lines that are no records; empty: none does.
 	Comment   *string
 	MaxRecord int // bytes

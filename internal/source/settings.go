@@ -157,6 +157,14 @@ var Settings = []*Setting{
 			return err
 		},
 		show: func(s *Source) (string, bool) { return "null", s.Layout.ShortNull }},
+	{Key: "marked_formulas", option: "marked-formulas",
+		Help: "whether fields like =A1 have an apostrophe before them, as export --for-spreadsheet writes it: no, " +
+			"or yes",
+		put: func(k *Known, v string) (err error) {
+			k.Marked, err = either(v, "no", "yes")
+			return err
+		},
+		show: func(s *Source) (string, bool) { return "yes", s.Layout.Form.Marked }},
 	{Key: "blank_records", option: "blank-records",
 		Help: "records of delimiters only: skip (and count), or keep as rows of nulls",
 		put: func(k *Known, v string) (err error) {

@@ -43,21 +43,34 @@ type Field struct {
 
 // rejectColumns stand before the source's own headers: cell only where sources
 // are sheets. Files of before have no code.
-var rejectColumns = []string{"reject", "source", "line", "cell", "record", "column", "code", "reason", "value"}
+var rejectColumns = []string{"reject", "source", "line", "cell", "record", "column", "code", "reason", "value", marked}
+
+// marked is the column of a file for spreadsheets: how many fields of the record have an
+// apostrophe before them, since a spreadsheet would take them for formulas. With it, the
+// apostrophes are no part of the fields.
+const marked = "marked"
 
 // mayLack are those that a file of rejects may be without.
-var mayLack = []string{"cell", "code"}
+var mayLack = []string{"cell", "code", marked}
 
 // Rejects writes a file of rejects: made with the first of them, whole when
 // Finish returns. It is a delimited text by RFC 4180 in UTF-8.
 type Rejects struct {
 	paths   []string
+	to      io.Writer // instead of files
 	headers []string
 	files   []*os.File
 	w       *bufio.Writer
 	buf     []byte
 	count   int64
 	cells   bool
+	marked  bool
+}
+
+// ForSpreadsheet marks fields that a spreadsheet would take for formulas.
+func (r *Rejects) ForSpreadsheet() *Rejects {
+	r.marked = true
+	return r
 }
 
 // Cells adds a column with the cell of each reject.
@@ -67,7 +80,9 @@ func (r *Rejects) Cells() *Rejects {
 }
 
 func (r *Rejects) columns() []string {
-	return slices.DeleteFunc(slices.Clone(rejectColumns), func(c string) bool { return c == "cell" && !r.cells })
+	return slices.DeleteFunc(slices.Clone(rejectColumns), func(c string) bool {
+		return c == "cell" && !r.cells || c == marked && !r.marked
+	})
 }
 
 // Rejects returns a writer of the entry's rejects, under the source's headers.
@@ -81,6 +96,9 @@ func NewRejects(headers []string, paths ...string) *Rejects {
 	return &Rejects{paths: paths, headers: headers}
 }
 
+// RejectsTo writes rejects to a writer, which is the caller's to close.
+func RejectsTo(w io.Writer, headers []string) *Rejects { return &Rejects{to: w, headers: headers} }
+
 // Kept is how many were added.
 func (r *Rejects) Kept() int64 { return r.count }
 
@@ -88,7 +106,17 @@ func (r *Rejects) Kept() int64 { return r.count }
 func (r *Rejects) Add(x Reject) error {
 	r.count++
 	x.Number = r.count
-	if r.files == nil {
+	return r.add(x)
+}
+
+// AddAs appends one reject under its own number.
+func (r *Rejects) AddAs(x Reject) error {
+	r.count++
+	return r.add(x)
+}
+
+func (r *Rejects) add(x Reject) error {
+	if r.w == nil {
 		if err := r.begin(); err != nil {
 			return fmt.Errorf("the rejects file cannot be written: %w", err)
 		}
@@ -99,10 +127,20 @@ func (r *Rejects) Add(x Reject) error {
 	if !r.cells {
 		lead = slices.Delete(lead, 2, 3)
 	}
-	for _, s := range lead {
-		b = delimited.DefaultForm.AppendField(append(b, ','), []byte(s), false)
+	form := delimited.DefaultForm
+	if form.Marked = r.marked; r.marked {
+		n := 0
+		for _, f := range x.Fields {
+			if delimited.Formula([]byte(f.Text)) {
+				n++
+			}
+		}
+		lead = append(lead, strconv.Itoa(n))
 	}
-	b = AppendFields(append(b, ','), x.Fields)
+	for _, s := range lead {
+		b = form.AppendField(append(b, ','), []byte(s), false)
+	}
+	b = appendFields(form, append(b, ','), x.Fields)
 	r.buf = append(b, '\n')
 	if _, err := r.w.Write(r.buf); err != nil {
 		return fmt.Errorf("the rejects file cannot be written: %w", err)
@@ -113,17 +151,24 @@ func (r *Rejects) Add(x Reject) error {
 // AppendFields writes the fields of a record between commas. An empty field
 // keeps its quotes, since they may mean something.
 func AppendFields(b []byte, fields []Field) []byte {
+	return appendFields(delimited.DefaultForm, b, fields)
+}
+
+func appendFields(form delimited.Form, b []byte, fields []Field) []byte {
 	for i, f := range fields {
 		if i > 0 {
 			b = append(b, ',')
 		}
-		b = delimited.DefaultForm.AppendField(b, []byte(f.Text), f.Quoted && f.Text == "")
+		b = form.AppendField(b, []byte(f.Text), f.Quoted && f.Text == "")
 	}
 	return b
 }
 
 func (r *Rejects) begin() error {
 	var all []io.Writer
+	if r.to != nil {
+		all = append(all, r.to)
+	}
 	for _, p := range r.paths {
 		f, err := CreateFile(p + ".part")
 		if err != nil {
@@ -136,13 +181,15 @@ func (r *Rejects) begin() error {
 	for _, h := range append(r.columns(), r.headers...) {
 		head = append(head, Field{Text: h})
 	}
-	_, err := r.w.Write(append(AppendFields(nil, head), '\n'))
+	form := delimited.DefaultForm
+	form.Marked = r.marked
+	_, err := r.w.Write(append(appendFields(form, nil, head), '\n'))
 	return err
 }
 
 // Finish puts the files on the disk under their names.
 func (r *Rejects) Finish() error {
-	if r.files == nil {
+	if r.w == nil {
 		return nil
 	}
 	err := r.w.Flush()
@@ -157,7 +204,7 @@ func (r *Rejects) Finish() error {
 			err = os.Rename(r.paths[i]+".part", r.paths[i])
 		}
 	}
-	r.files = nil
+	r.files, r.w = nil, nil
 	if err != nil {
 		return fmt.Errorf("the rejects file cannot be written: %w", err)
 	}
@@ -184,7 +231,25 @@ func ReadRejects(ctx context.Context, path string, each func(*Reject) error) (he
 		}
 		return each(x)
 	})
-	return src.Layout.Columns[len(ours):], err
+	headers = src.Layout.Columns[len(ours):]
+	if slices.Contains(ours, marked) {
+		for i, h := range headers {
+			headers[i] = string(delimited.Unmark([]byte(h)))
+		}
+	}
+	return headers, err
+}
+
+// RejectHeaders are the headers of the fields in a file of rejects, and whether these
+// have cells.
+func RejectHeaders(ctx context.Context, path string) (headers []string, cells bool, err error) {
+	src, err := openRejects(ctx, path)
+	if err != nil {
+		return nil, false, err
+	}
+	defer src.Close()
+	ours := ownColumns(src.Layout.Columns)
+	return src.Layout.Columns[len(ours):], slices.Contains(ours, "cell"), nil
 }
 
 // ownColumns are the first names of a file of rejects, which are ours; nil: it is
@@ -259,8 +324,12 @@ func parseReject(path string, rec *delimited.Record, ours []string) (*Reject, er
 		return nil, bad("the line has too few fields for a reject")
 	}
 	x := &Reject{}
+	was := func(b []byte) []byte { return b }
+	if slices.Contains(ours, marked) {
+		was = delimited.Unmark
+	}
 	for i, name := range ours {
-		field := string(rec.Fields[i])
+		field := string(was(rec.Fields[i]))
 		var number *int64
 		switch name {
 		case "reject":
@@ -293,7 +362,7 @@ func parseReject(path string, rec *delimited.Record, ours []string) (*Reject, er
 		*number = v
 	}
 	for i := len(ours); i < len(rec.Fields); i++ {
-		x.Fields = append(x.Fields, Field{string(rec.Fields[i]), rec.Quoted(i)})
+		x.Fields = append(x.Fields, Field{string(was(rec.Fields[i])), rec.Quoted(i)})
 	}
 	return x, nil
 }

@@ -48,7 +48,8 @@ func (l *load) takeName(ctx context.Context) error {
 // refers to it, was asked before the first row.
 func (l *load) replaceable(ctx context.Context, found *db.Table) error {
 	fail := func(what string) error {
-		return &db.Error{Where: l.d.where, What: l.final + " " + what + " while the load ran", Do: "look who did that, and load again"}
+		return &db.Error{Where: l.d.where, What: l.final + " " + what + " while the load ran", Do: "look who did " +
+			"that, and load again"}
 	}
 	if found.View {
 		return fail("became a view")
@@ -78,7 +79,8 @@ func (l *load) drop(ctx context.Context, old, side string) error {
 	back := fmt.Sprintf("RENAME TABLE %s TO %s, %s TO %s", l.final, l.table, old, l.final)
 	if _, again := l.d.c.ExecContext(ctx, back); again != nil {
 		l.unsure = true
-		return &db.Unsure{Err: l.d.fail("has the new table, and the one it replaced is left as "+old, errors.Join(err, again))}
+		return &db.Unsure{Err: l.d.fail("has the new table, and the one it replaced is left as "+old,
+			errors.Join(err, again))}
 	}
 	l.side = side
 	return l.d.fail("cannot drop the table that is to be replaced, which is in its place as it was", err)

@@ -56,6 +56,9 @@ type Form struct {
 	// Apart, where fields have Starts, tells that columns are blank before each of
 	// them. A line that is not is faulty.
 	Apart bool
+	// Marked tells that fields which a spreadsheet would take for formulas have an
+	// apostrophe before them, which is no part of them.
+	Marked bool
 }
 
 // DefaultForm is that of RFC 4180: commas, double quotes, quotes doubled.

@@ -152,6 +152,11 @@ func (s *Splitter) Next(rec *Record) bool {
 	} else {
 		i = s.simpleFields(rec, i)
 	}
+	if s.form.Marked {
+		for k, f := range rec.Fields {
+			rec.Fields[k] = Unmark(f)
+		}
+	}
 	// i is at the line feed, or at the end.
 	s.line++
 	raw := s.data[start:i]
