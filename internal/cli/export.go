@@ -64,7 +64,7 @@ plan of --plan takes off again.`,
 		"what separates fields: a character, or comma, tab, pipe, semicolon")
 	p.StringVar(&f.null, "null-word", "", "a word that stands for null, instead of nothing")
 	p.BoolVar(&f.noHeader, "no-header", false, "no line with the column names")
-	p.BoolVar(&f.marked, "for-spreadsheet", false, "an apostrophe before values that a spreadsheet would run as " +
+	p.BoolVar(&f.marked, "for-spreadsheet", false, "an apostrophe before values that a spreadsheet would run as "+
 		"formulas")
 	p.BoolVar(&f.yes, "yes", false, "write over existing files")
 	return cmd
@@ -72,9 +72,9 @@ plan of --plan takes off again.`,
 
 func (a *app) export(ctx context.Context, url, table string, f *exportFlags) error {
 	answer, err := a.desk.Export(ctx, desk.ExportRequest{From: f.at(url), Table: table, Query: f.query,
-		Out:  desk.Output{File: f.out, To: a.raw, Over: f.yes},
-		Plan: f.planOut,
-		Form: delimited.Form{Delimiter: source.ParseDelimiter(f.delimiter), Quote: '"', Marked: f.marked},
+		Out:      desk.Output{File: f.out, To: a.raw, Over: f.yes},
+		Plan:     f.planOut,
+		Form:     delimited.Form{Delimiter: source.ParseDelimiter(f.delimiter), Quote: '"', Marked: f.marked},
 		NullWord: f.null, NoHeader: f.noHeader})
 	if err != nil {
 		return err

@@ -22,6 +22,7 @@ func trayDir(given string) string { return cmp.Or(given, os.Getenv("AMBERTRAY_TR
 func (a *app) trayCommand() *cobra.Command {
 	var dir string
 	var all bool
+	var chain chainFlags
 	cmd := &cobra.Command{
 		Use:   "tray",
 		Short: "List the loads: what waits for a hand first",
@@ -36,13 +37,25 @@ cut off    the program was ended before the commit; nothing was changed
 failed     nothing was changed
 clear      every record is loaded, mended, waived, or skipped for a reason
 
+The papers of a load are sealed: chain.jsonl on the tray has their hashes, line after
+line, each with the hash of the line before. --check tells what was changed since.
+--sign-key signs all that the chain has; --check --public-key asks for that signature.
+
 Where an ENTRY is asked for, its name, its path, 'latest', or the name of a
 table will do; a table's name stands for its newest load.`,
 		Example: `  ambertray tray
-  ambertray tray --tray /srv/loads/tray --json`,
+  ambertray tray --tray /srv/loads/tray --json
+  ambertray tray --check
+  openssl genpkey -algorithm ed25519 -out tray.key && ambertray tray --sign-key tray.key`,
 		Args: args(0, 0, "nothing"),
-		RunE: func(cmd *cobra.Command, _ []string) error { return a.listTray(trayDir(dir), all) },
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if chain.given() {
+				return a.chain(trayDir(dir), &chain)
+			}
+			return a.listTray(trayDir(dir), all)
+		},
 	}
+	chain.add(cmd)
 	addTray(cmd, &dir)
 	cmd.Flags().BoolVar(&all, "all", false,
 		"list all entries, not only those that need a hand and the newest 20 others")

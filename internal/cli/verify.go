@@ -22,8 +22,9 @@ func (a *app) verifyCommand() *cobra.Command {
 		Use:   "verify ENTRY",
 		Short: "Check source and table against the receipt again",
 		Long: `Checks, at any time after a load, whether the source is still the file that was
-loaded (SHA-256), and whether the table still holds what the receipt says: rows,
-and per column nulls, exact sum, smallest and largest value, bytes of text.
+loaded (SHA-256), whether the table still holds what the receipt says (rows, and
+per column nulls, exact sum, smallest and largest value, bytes of text), and
+whether the papers are those that the tray's chain has sealed.
 
 Where rows were added to a table that had others, that can be told only as long
 as nobody else has changed it; then only --deep tells.
@@ -124,6 +125,7 @@ func (a *app) printVerification(v *desk.VerifyAnswer, limit int) {
 	if d != nil {
 		a.deepRow(g, st, d)
 	}
+	g.row("papers", st.answer(v.Papers.Answer), v.Papers.Text)
 	g.render(a.out)
 	if d != nil && !d.Same() {
 		a.printDeep(st, d, limit)

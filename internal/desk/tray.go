@@ -1,6 +1,8 @@
 package desk
 
 import (
+	"fmt"
+	"slices"
 	"time"
 
 	"ambertray/internal/tray"
@@ -48,4 +50,84 @@ func (d *Desk) List() (*TrayAnswer, error) {
 		a.Entries = append(a.Entries, e)
 	}
 	return a, nil
+}
+
+// A ChainAnswer is what a tray's chain is found to be.
+type ChainAnswer struct {
+	Document
+	Tray string `json:"tray"`
+	*tray.Chain
+	// Entries are those that the chain has sealed, and that lie on the tray.
+	Entries []tray.Sealed `json:"entries"`
+	// Gone were sealed, and are not on the tray any more; Unsealed are there, and never
+	// were.
+	Gone     []string `json:"gone"`
+	Unsealed []string `json:"unsealed"`
+	// Trusted tells, where a key was given, whether all of the chain up to a link is
+	// signed by it, and Through up to which.
+	Trusted *bool `json:"trusted,omitempty"`
+	Through int64 `json:"through,omitempty"`
+}
+
+// Sound reports whether nothing was changed.
+func (a *ChainAnswer) Sound() bool {
+	return len(a.Broken) == 0 && (a.Trusted == nil || *a.Trusted) &&
+		!slices.ContainsFunc(a.Entries, func(s tray.Sealed) bool { return len(s.Changed) > 0 })
+}
+
+// CheckChain checks the tray's chain, and the papers of all entries against it; with
+// the file of a public key, whether it is signed by that.
+func (d *Desk) CheckChain(publicKey string) (*ChainAnswer, error) {
+	chain, err := tray.ReadChain(d.Tray)
+	if err != nil {
+		return nil, err
+	}
+	all, err := tray.List(d.Tray)
+	if err != nil {
+		return nil, err
+	}
+	a := &ChainAnswer{Document: document("chain"), Tray: d.Tray, Chain: chain, Entries: []tray.Sealed{},
+		Gone: list(chain.Gone(d.Tray)), Unsealed: []string{}}
+	for _, s := range all {
+		x, err := chain.Sealed(s.Entry)
+		if err != nil {
+			return nil, err
+		}
+		if x.Link > 0 {
+			a.Entries = append(a.Entries, x)
+		} else if s.Receipt != nil {
+			a.Unsealed = append(a.Unsealed, x.Entry)
+		}
+	}
+	if publicKey == "" {
+		return a, nil
+	}
+	key, err := tray.PublicKey(publicKey)
+	if err != nil {
+		return nil, err
+	}
+	trusted := false
+	for _, s := range chain.Signed {
+		if s.Key == key {
+			trusted, a.Through = true, s.Through
+		}
+	}
+	a.Trusted = &trusted
+	return a, nil
+}
+
+// SignChain signs all that the tray's chain has.
+func (d *Desk) SignChain(keyFile string) (*tray.Link, error) {
+	key, err := tray.SigningKey(keyFile)
+	if err != nil {
+		return nil, err
+	}
+	chain, err := tray.ReadChain(d.Tray)
+	if err != nil {
+		return nil, err
+	}
+	if len(chain.Broken) > 0 {
+		return nil, fmt.Errorf("the chain of %s is broken, and is not signed: %s", d.Tray, chain.Broken[0])
+	}
+	return tray.Sign(d.Tray, key)
 }

@@ -2,6 +2,9 @@ package desk
 
 import (
 	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
 	"time"
 
 	"ambertray/internal/account"
@@ -26,12 +29,19 @@ type VerifyAnswer struct {
 	Sources []account.SourceCheck `json:"sources"`
 	Rows    account.RowsCheck     `json:"rows"`
 	Columns []account.ColumnCheck `json:"columns"`
+	Papers  PapersCheck           `json:"papers"`
 	Records tray.Records          `json:"records"`
 	Deep    *DeepAnswer           `json:"deep,omitempty"`
 
 	Receipt *tray.Receipt      `json:"-"`
 	Check   *account.DeepCheck `json:"-"` // nil unless Deep
 	Took    time.Duration      `json:"-"`
+}
+
+// A PapersCheck tells whether the papers are those of the load.
+type PapersCheck struct {
+	Answer account.Answer `json:"answer"`
+	Text   string         `json:"text"`
 }
 
 // Outcome is what it comes to.
@@ -84,20 +94,51 @@ func (d *Desk) Verify(ctx context.Context, r VerifyRequest) (*VerifyAnswer, erro
 	}
 	defer e.close()
 	start := time.Now()
+	papers, err := d.papersOf(e)
+	if err != nil {
+		return nil, err
+	}
 	v, err := account.Verify(ctx, e.Receipt, e.Plan, e.conn)
 	if err != nil {
 		return nil, err
 	}
 	a := &VerifyAnswer{Document: document("verify"), Entry: e.Name, Answer: v.Answer, Sources: v.Sources, Rows: v.Rows,
 		Columns: v.Columns,
-		Records: e.Receipt.Records, Receipt: e.Receipt}
+		Papers:  papers, Records: e.Receipt.Records, Receipt: e.Receipt}
 	if r.Deep {
 		if err := d.deep(ctx, e, a, r.Limit); err != nil {
 			return nil, err
 		}
 	}
+	if papers.Answer == account.Differs {
+		a.Answer = account.Differs
+	}
 	a.Took = time.Since(start)
 	return a, nil
+}
+
+// papersOf compares the papers of an entry with what the tray's chain says of them.
+func (d *Desk) papersOf(e *Entry) (PapersCheck, error) {
+	chain, err := tray.ReadChain(filepath.Dir(e.Dir))
+	if err != nil {
+		return PapersCheck{}, err
+	}
+	s, err := chain.Sealed(e.Entry)
+	switch {
+	case err != nil:
+		return PapersCheck{}, err
+	case len(chain.Broken) > 0:
+		return PapersCheck{account.Differs, "the tray's chain is broken: " + chain.Broken[0]}, nil
+	case s.Link == 0:
+		return PapersCheck{account.Unknown, "they were never sealed"}, nil
+	case len(s.Changed) > 0:
+		return PapersCheck{account.Differs, "changed since they were sealed: " + strings.Join(s.Changed, ", ")}, nil
+	}
+	text := fmt.Sprintf("as they were sealed, link %d of the tray's chain", s.Link)
+	if n := len(s.SignedBy); n > 0 {
+		text += ", which is signed"
+	}
+	return PapersCheck{account.Agrees, text}, nil
 }
 
 // deep compares every value, which may tell what the counts could not.

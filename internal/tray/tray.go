@@ -102,13 +102,17 @@ func (e *Entry) Prepare(file string, content []byte) error {
 	return e.sync()
 }
 
-// Settle gives a file that was prepared its name.
+// Settle gives a file that was prepared its name. With a receipt, all papers are
+// sealed.
 func (e *Entry) Settle(file string) error {
 	path := e.Path(file)
 	if err := os.Rename(path+".part", path); err != nil {
 		return fmt.Errorf("%s cannot be written: %w", path, err)
 	}
-	return e.sync()
+	if err := e.sync(); err != nil || file != ReceiptFile {
+		return err
+	}
+	return e.seal()
 }
 
 // sync makes the names in the folder safe. Where the system cannot, it is left
