@@ -41,15 +41,49 @@ type DeepCheck struct {
 // every value with the table. The sources must be unchanged.
 func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, conn db.Session,
 	progress func(stage string, rows int64)) (*DeepCheck, error) {
-	d := &DeepCheck{Within: r.Table.Rows > r.Records.Loaded+r.Records.Mended}
 	sources, without, err := accounted(ctx, e, r, p)
 	if err != nil {
 		return nil, err
 	}
+	return deep(ctx, sources, without, r, p, conn, tableOf(r, p), progress)
+}
+
+// A Proof is what a load has compared before its commit.
+type Proof struct {
+	Entry   *tray.Entry
+	Receipt *tray.Receipt
+	Plan    *plan.Plan // as it is run
+	Sources []*source.Source
+	Session db.Session // in the transaction of the load
+	Table   db.Name    // that has the rows until the commit
+}
+
+// Prove reads the sources of a load again, and compares every value with what the table
+// holds, in the load's own transaction.
+func Prove(ctx context.Context, x Proof, progress func(stage string, rows int64)) (*DeepCheck, error) {
+	var without []map[int64]bool
+	at := map[string]int{}
+	for i, s := range x.Sources {
+		at[s.Name] = i
+		without = append(without, map[int64]bool{})
+	}
+	if x.Receipt.Records.Rejected > 0 {
+		if err := withoutRejects(ctx, x.Entry, at, without); err != nil {
+			return nil, err
+		}
+	}
+	t := x.Plan.Definition()
+	t.Schema, t.Name = x.Table.Schema, x.Table.Table
+	return deep(ctx, x.Sources, without, x.Receipt, x.Plan, x.Session, t, progress)
+}
+
+// deep compares the records of sources, but for some lines, with a table.
+func deep(ctx context.Context, sources []*source.Source, without []map[int64]bool, r *tray.Receipt, p *plan.Plan,
+	conn db.Session, t dialect.Table, progress func(stage string, rows int64)) (*DeepCheck, error) {
+	d := &DeepCheck{Within: r.Table.Rows > r.Records.Loaded+r.Records.Mended}
 	for _, s := range sources {
 		d.Names = append(d.Names, s.Name)
 	}
-	t := tableOf(r, p)
 	found, err := conn.Find(ctx, t.Schema, t.Name)
 	if err != nil {
 		return nil, err
@@ -111,13 +145,7 @@ func accounted(ctx context.Context, e *tray.Entry, r *tray.Receipt,
 		sources, without = append(sources, src), append(without, map[int64]bool{})
 	}
 	if r.Rejects() > 0 {
-		_, err := tray.ReadRejects(ctx, e.Path(tray.OriginalFile), func(x *tray.Reject) error {
-			if i, ok := at[x.Source]; ok {
-				without[i][x.Line] = true
-			}
-			return nil
-		})
-		if err != nil {
+		if err := withoutRejects(ctx, e, at, without); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -140,6 +168,17 @@ func accounted(ctx context.Context, e *tray.Entry, r *tray.Receipt,
 		sources, without = append(sources, src), append(without, left)
 	}
 	return sources, without, nil
+}
+
+// withoutRejects adds the records that were rejected, by source and line.
+func withoutRejects(ctx context.Context, e *tray.Entry, at map[string]int, without []map[int64]bool) error {
+	_, err := tray.ReadRejects(ctx, e.Path(tray.OriginalFile), func(x *tray.Reject) error {
+		if i, ok := at[x.Source]; ok {
+			without[i][x.Line] = true
+		}
+		return nil
+	})
+	return err
 }
 
 // sourceSide yields the rows that were loaded.

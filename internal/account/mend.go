@@ -318,6 +318,8 @@ func (m *mend) settle(run *tray.Receipt, name string) error {
 			c.Held = nil // the table has nothing but what this entry put in
 		}
 	}
+	r.Table.Proved = false // of the load, and not of what was mended
+	r.Prove()
 	r.Settle()
 	r.Mark = run.Mark
 	m.out.Receipt = &r

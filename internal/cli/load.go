@@ -24,6 +24,7 @@ type loadFlags struct {
 	dryRun       bool
 	yes          bool
 	strict       bool
+	prove        bool
 	maxRejects   string
 	mode         string
 	like         string
@@ -91,6 +92,7 @@ loaded twice. All is still verified before the last commit.`,
 	p.BoolVar(&f.slowPath, "slow-path", false, "MySQL and MariaDB: load by inserts where LOAD DATA LOCAL is forbidden")
 	p.BoolVar(&f.yes, "yes", false, "do not ask before a table is emptied or replaced, or because of cautions")
 	addStrict(cmd, &f.strict)
+	p.BoolVar(&f.prove, "prove", false, "compare every value with the source before the commit; reads both once more")
 	p.BoolVar(&f.attached, "keep-attached", false,
 		"make again what goes with a replaced table: indexes, constraints, triggers, grants, comments (PostgreSQL, "+
 			"SQLite)")
@@ -129,6 +131,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	answer, err := a.desk.Load(ctx, desk.LoadRequest{Input: in, Into: f.at(f.into), Mode: db.Mode(f.mode), Like: f.like,
 		ByPosition:   f.byPosition,
 		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, DryRun: f.dryRun, Yes: f.yes, Strict: f.strict,
+		Prove: f.prove,
 		Again: f.again, Ledger: f.ledger, Widen: f.widen, KeepAttached: f.attached,
 		AcceptChanges: f.accept, Limit: limit, Every: f.every})
 	return a.answered(answer, err)
@@ -232,6 +235,9 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took tim
 	what := "nulls, smallest and largest"
 	if r.Table.Checksums {
 		what = "every row by its checksum"
+	}
+	if r.Table.Proved {
+		what = "every value"
 	}
 	if sums > 0 {
 		what += fmt.Sprintf("; exact sums of %d", sums)

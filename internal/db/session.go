@@ -169,6 +169,12 @@ type Load interface {
 	Rollback() error
 }
 
+// A Sider is a Load that may fill a table of another name, until it commits.
+type Sider interface {
+	// Side is the name of the table that has the rows now.
+	Side() string
+}
+
 // A Checker is a Load that can tell by checksums whether its table holds the
 // rows that were written, which takes a fraction of the time of a tally.
 type Checker interface {

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"ambertray/internal/account"
 	"ambertray/internal/db"
 	"ambertray/internal/db/connect"
 	"ambertray/internal/fault"
@@ -44,6 +45,8 @@ type LoadRequest struct {
 	// Yes answers that a table may be emptied or replaced, and that a file may be
 	// loaded in spite of cautions.
 	Yes bool
+	// Prove compares every value with the source before the commit.
+	Prove bool
 	// Strict ends a load when there are cautions.
 	Strict bool
 	// KeepAttached makes again what goes with a table that is replaced.
@@ -103,6 +106,7 @@ type LoadAnswer struct {
 	Entry   *tray.Entry
 	Into    string // the URL without password
 	at      DatabaseRequest
+	prove   bool
 	Took    time.Duration
 	// DryRun is of one into a new table; Mapping of one into a table that exists.
 	DryRun  *DryRunAnswer
@@ -253,7 +257,7 @@ func (d *Desk) Load(ctx context.Context, r LoadRequest) (*LoadAnswer, error) {
 
 // loadOne loads one table.
 func (d *Desk) loadOne(ctx context.Context, r LoadRequest) (*LoadAnswer, error) {
-	l := &loading{Desk: d, req: &r, answer: &LoadAnswer{Into: connect.Redact(r.Into.URL), at: r.Into}}
+	l := &loading{Desk: d, req: &r, answer: &LoadAnswer{Into: connect.Redact(r.Into.URL), at: r.Into, prove: r.Prove}}
 	defer func() {
 		if l.conn != nil {
 			l.conn.Close()
@@ -334,6 +338,10 @@ func (l *loading) check() error {
 	if r.Like != "" && !r.Mode.New() {
 		return need("--like: only a new table can take the structure of another\n  use --mode create or replace")
 	}
+	if r.Prove && r.Every > 0 {
+		return need("--prove: it compares all values before the one commit\n  it does not go with --commit-every; " +
+			"'ambertray verify --deep' compares afterwards")
+	}
 	switch {
 	case r.Every < 0:
 		return need("--commit-every %d: use a number of records", r.Every)
@@ -374,6 +382,10 @@ func (l *loading) open(ctx context.Context) (err error) {
 	}
 	if _, err := plan.Bind(in.Plan, in.Sources[:1]); err != nil {
 		return err
+	}
+	if l.req.Prove && slices.ContainsFunc(in.Sources, (*source.Source).Flows) {
+		return need("--prove: it reads the source once more, and this pipe can be read once\n  write it to a file " +
+			"first")
 	}
 	l.asked, in.Plan.Sources = in.Plan.Sources, nil
 	for _, s := range in.Sources {
@@ -917,6 +929,45 @@ func (l *loading) stops() *tray.Stops {
 		Started: x.Started, Decided: x.Decided, Cautions: x.Cautions}
 }
 
+// prove compares every value of a load before it commits.
+func (d *Desk) prove(ctx context.Context, e *tray.Entry, job *load.Job, table db.Name,
+	progress func(rows.Progress)) error {
+	x, err := account.Prove(ctx, account.Proof{Entry: e, Receipt: job.Receipt, Plan: job.Plan, Sources: job.Sources,
+		Session: job.Session, Table: table}, func(stage string, n int64) {
+		progress(rows.Progress{Stage: "proving: " + stage, Records: n})
+	})
+	if err != nil {
+		return err
+	}
+	job.Receipt.Table.Proved, job.Receipt.Table.NotProved = x.Same(), x.Left
+	if x.Same() {
+		return nil
+	}
+	var all []string
+	pairs, missing, extra := x.Pairs(x.Key)
+	for _, p := range pairs[:min(len(pairs), 5)] {
+		for k, c := range p.Columns {
+			all = append(all, fmt.Sprintf("%s, %s: %s in the source, %s in the table", x.Place(p.Row), x.Columns[c],
+				shown(p.Values[c]), shown(p.Table[k])))
+		}
+	}
+	for _, r := range missing[:min(len(missing), 5)] {
+		all = append(all, x.Place(r)+": is not in the table as it is in the source")
+	}
+	if n := len(extra); n > 0 {
+		all = append(all, "the table has "+phrase.Count(int64(n), "row")+" that the source has not")
+	}
+	return &load.Unbalanced{Differences: all, Fate: "nothing was committed"}
+}
+
+// shown is a value in a message.
+func shown(v *string) string {
+	if v == nil {
+		return "null"
+	}
+	return "'" + reading.Shorten(*v, 40) + "'"
+}
+
 // carryOut runs a load whose papers are begun. Without an error, all is
 // committed, and the receipt is settled; with one, the receipt says so.
 func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job *load.Job, answer *LoadAnswer) error {
@@ -938,6 +989,9 @@ func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job 
 		default:
 			d.waits(what, w, answer.at)
 		}
+	}
+	if answer.prove {
+		job.Prove = func(ctx context.Context, table db.Name) error { return d.prove(ctx, entry, job, table, m.Set) }
 	}
 	check := job.BeforeCommit
 	job.BeforeCommit = func() error {

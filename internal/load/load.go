@@ -49,6 +49,9 @@ type Job struct {
 	Going *Going
 	// Begun is called when the load has begun, and nobody else loads into the table.
 	Begun func() error
+	// Prove, if not nil, compares every value before the commit. table is the one that has
+	// the rows until then.
+	Prove func(ctx context.Context, table db.Name) error
 	// Waits is called where another session has to be waited for.
 	Waits func(what string, w db.Wait)
 	// Ledger tells that the load is written into the ledger of the schema; By is who
@@ -115,6 +118,9 @@ func Run(ctx context.Context, job Job) error {
 		if job.Receipt.Table.Before, r.before, err = r.load.Tally(ctx); err != nil {
 			return err
 		}
+		if job.Receipt.Table.Before == 0 && job.Spec.Steps == "" {
+			r.before = nil // what it will hold is what is read, as of a new table
+		}
 	}
 	err = r.fill(ctx)
 	if err2 := r.Rejects.Finish(); err == nil {
@@ -136,6 +142,17 @@ func Run(ctx context.Context, job Job) error {
 	if err := r.verify(ctx); err != nil {
 		return err
 	}
+	if job.Prove != nil {
+		r.Report("proving")
+		table := db.Name{Schema: job.Spec.Table.Schema, Table: job.Spec.Table.Name}
+		if s, is := r.load.(db.Sider); is {
+			table.Table = s.Side()
+		}
+		if err := job.Prove(ctx, table); err != nil {
+			return err
+		}
+	}
+	receipt.Prove()
 	if rec, is := r.load.(db.Recorder); is && job.Ledger {
 		if err := rec.Record(ctx, r.ledgerRows()); err != nil {
 			return err

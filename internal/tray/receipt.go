@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/big"
+	"slices"
 	"strings"
 	"time"
 
@@ -71,7 +72,7 @@ type Receipt struct {
 // type of them has no counterpart here, or holds a value that is not of it.
 func (r *Receipt) Uncompared() (names []string) {
 	for _, c := range r.Columns {
-		if c.Loose && !r.Table.Checksums {
+		if r.Table.proofOf(&c) == ByNulls {
 			names = append(names, c.Name)
 		}
 	}
@@ -151,6 +152,10 @@ type Table struct {
 	// Checksums tells that every row was compared by a checksum of its values,
 	// and not only the columns by what they come to.
 	Checksums bool `json:"checksums,omitempty"`
+	// Proved tells that every value was compared with the source before the commit, but
+	// for those of the columns in NotProved.
+	Proved    bool     `json:"proved,omitempty"`
+	NotProved []string `json:"not_proved,omitempty"`
 }
 
 // Facts are what a column's values come to, in plain form.
@@ -173,11 +178,50 @@ type Verified struct {
 	Type string `json:"type"`
 	Facts
 	Agrees bool `json:"agrees"`
+	// Proof is how that was found.
+	Proof Proof `json:"proof,omitempty"`
 	// Differences says in what the table does not agree.
 	Differences []string `json:"differences,omitempty"`
 	// Held is what the whole table held after the load, where that is more
 	// than was loaded.
 	Held *Facts `json:"held,omitempty"`
+}
+
+// A Proof is how a column was compared.
+type Proof string
+
+// The proofs, the strongest first.
+const (
+	EveryValue Proof = "every value"           // each with its record's
+	ByRows     Proof = "checksum of every row" // of all its values
+	BySum      Proof = "exact sum"             // and nulls, smallest and largest
+	ByRange    Proof = "smallest and largest"  // and nulls, and bytes of text
+	ByNulls    Proof = "nulls only"            // the type has no counterpart, or a value is not of it
+)
+
+// proofOf says how a column was compared.
+func (t *Table) proofOf(c *Verified) Proof {
+	switch {
+	case t.Proved && !slices.ContainsFunc(t.NotProved, func(s string) bool {
+		return strings.HasPrefix(s,
+			c.Name+" (")
+	}):
+		return EveryValue
+	case t.Checksums:
+		return ByRows
+	case c.Loose:
+		return ByNulls
+	case c.Sum != "":
+		return BySum
+	}
+	return ByRange
+}
+
+// Prove notes of each column how it was compared.
+func (r *Receipt) Prove() {
+	for i := range r.Columns {
+		r.Columns[i].Proof = r.Table.proofOf(&r.Columns[i])
+	}
 }
 
 // FactsOf says in plain form what a tally came to.

@@ -1,6 +1,7 @@
 package mysql
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -43,6 +44,9 @@ func (l *load) takeName(ctx context.Context) error {
 	}
 	return nil
 }
+
+// Side implements [db.Sider].
+func (l *load) Side() string { return cmp.Or(l.side, l.spec.Table.Name) }
 
 // replaceable makes sure that the table can still be replaced: what it is, and who
 // refers to it, was asked before the first row.
