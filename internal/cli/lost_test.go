@@ -149,7 +149,7 @@ func TestLostAnswersOfSteps(t *testing.T) {
 					c := newCutter(t, u.Host, commit[s.name], behind, false)
 					c.nth = nth
 					v := *u
-					v.Host = c.listener.Addr().String()
+					v.Host, v.RawQuery = c.listener.Addr().String(), "sslmode=disable" // so that messages can be read
 					r := b.try("load", "many.csv", "--table", table, "--mode", mode, "--into", v.String(), "--tray", table,
 						"--commit-every", "700")
 					if !c.did() {
@@ -182,7 +182,7 @@ func TestEndedWhileCommitting(t *testing.T) {
 			c := newCutter(t, u.Host, commit[s.name], true, false)
 			c.hold = true
 			v := *u
-			v.Host = c.listener.Addr().String()
+			v.Host, v.RawQuery = c.listener.Addr().String(), "sslmode=disable" // so that messages can be read
 			cmd := b.command("load", "new.csv", "--table", "held", "--mode", mode, "--yes", "--again", "--into", v.String())
 			var out bytes.Buffer
 			cmd.Stdout, cmd.Stderr = &out, &out
@@ -207,7 +207,7 @@ func TestLostAnswers(t *testing.T) {
 		require.NoError(t, err)
 		through := func(c *cutter) string {
 			v := *u
-			v.Host = c.listener.Addr().String()
+			v.Host, v.RawQuery = c.listener.Addr().String(), "sslmode=disable" // so that messages can be read
 			return v.String()
 		}
 		b.write("old.csv", "id,who\n1,ann\n2,bob\n3,cat\n4,dan\n5,eve\n6,flo\n")

@@ -169,6 +169,14 @@ type Load interface {
 	Rollback() error
 }
 
+// A Refuser is a Session that knows when a table cannot be loaded at all, however good
+// the rows are.
+type Refuser interface {
+	// Refuses says why the table takes no rows of ours, and what to do; nothing if it
+	// takes them.
+	Refuses(ctx context.Context, t *Table) (what, do string, err error)
+}
+
 // A Sider is a Load that may fill a table of another name, until it commits.
 type Sider interface {
 	// Side is the name of the table that has the rows now.

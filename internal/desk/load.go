@@ -399,8 +399,8 @@ func (l *loading) open(ctx context.Context) (err error) {
 		}
 	}
 	l.job.Job = rows.Job{Sources: in.Sources, Plan: in.Plan, MaxRejects: l.req.Limit.Count}
-	if l.req.Limit.Share > 0 {
-		l.job.Hopeless = hopeless
+	if l.req.Limit.Share > 0 && !slices.ContainsFunc(in.Sources, (*source.Source).Flows) {
+		l.job.Hopeless = hopeless // a pipe may be one that is in already, which only all of it tells
 	}
 	l.job.MaxShare, l.job.MaxLeast, l.job.Every = l.req.Limit.Share, l.req.Limit.Least, l.req.Every
 	return nil
@@ -708,6 +708,15 @@ func (l *loading) meet(ctx context.Context) (err error) {
 			phrase.Count(rows, "row"))
 	case !r.Mode.New() && l.found == nil:
 		return need("%s does not exist\n  check the name and --schema, or create it with --mode create", l.where())
+	}
+	if x, is := l.conn.(db.Refuser); is && l.found != nil {
+		what, do, err := x.Refuses(ctx, l.found)
+		if err != nil {
+			return err
+		}
+		if what != "" {
+			return need("%s %s\n  %s; nothing was changed", l.where(), what, do)
+		}
 	}
 	if err := l.survey(ctx); err != nil {
 		return err

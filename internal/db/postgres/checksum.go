@@ -273,11 +273,20 @@ func (e *summing) Sum() uint64 {
 
 // summedColumns are the columns of a load into a table that holds nothing
 // else, or nil where there are to be no checksums.
-func (l *load) summedColumns(found *db.Table) (out []summed) {
+func (l *load) summedColumns(ctx context.Context, found *db.Table) (out []summed, err error) {
 	// PostgreSQL 11 brought these functions.
 	major, _, _ := strings.Cut(l.d.c.PgConn().ParameterStatus("server_version"), ".")
-	if version, err := strconv.Atoi(major); err != nil || version < 11 || !l.binary || l.spec.Mode == db.Append {
-		return nil
+	if version, err := strconv.Atoi(major); err != nil || version < 11 || !l.binary {
+		return nil, nil
+	}
+	if l.spec.Mode == db.Append {
+		var some bool
+		if err := l.tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+l.table+")").Scan(&some); err != nil {
+			return nil, l.d.fail("cannot be read", err)
+		}
+		if some || l.spec.Steps != "" {
+			return nil, nil
+		}
 	}
 	for _, c := range l.spec.Table.Columns {
 		s := summed{name: quote(c.Name), typ: c.Type, nullable: true}
@@ -288,7 +297,7 @@ func (l *load) summedColumns(found *db.Table) (out []summed) {
 		}
 		out = append(out, s)
 	}
-	return out
+	return out, nil
 }
 
 // Check implements db.Checker.

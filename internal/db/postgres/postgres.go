@@ -271,7 +271,10 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 			}
 		}
 	}
-	l.sums = l.summedColumns(found)
+	if l.sums, err = l.summedColumns(ctx, found); err != nil {
+		l.Rollback()
+		return nil, err
+	}
 	l.copySQL = fmt.Sprintf("COPY %s (%s) FROM STDIN", l.table, strings.Join(l.names, ", "))
 	if l.binary {
 		l.copySQL += " (FORMAT binary)"
