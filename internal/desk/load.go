@@ -665,6 +665,19 @@ func (l *loading) where() string {
 	return fmt.Sprintf("%s: the table %s", l.answer.Into, db.Qualified(t.Schema, t.Name))
 }
 
+// takesRows stops where the table takes no rows at all.
+func (l *loading) takesRows(ctx context.Context) error {
+	x, is := l.conn.(db.Refuser)
+	if !is || l.found == nil {
+		return nil
+	}
+	what, do, err := x.Refuses(ctx, l.found)
+	if err == nil && what != "" {
+		err = need("%s %s\n  %s; nothing was changed", l.where(), what, do)
+	}
+	return err
+}
+
 // watch tells, unless what it returns is called soon, that another session has to be
 // waited for.
 func (l *loading) watch(ctx context.Context) (done func()) {
@@ -709,14 +722,8 @@ func (l *loading) meet(ctx context.Context) (err error) {
 	case !r.Mode.New() && l.found == nil:
 		return need("%s does not exist\n  check the name and --schema, or create it with --mode create", l.where())
 	}
-	if x, is := l.conn.(db.Refuser); is && l.found != nil {
-		what, do, err := x.Refuses(ctx, l.found)
-		if err != nil {
-			return err
-		}
-		if what != "" {
-			return need("%s %s\n  %s; nothing was changed", l.where(), what, do)
-		}
+	if err := l.takesRows(ctx); err != nil {
+		return err
 	}
 	if err := l.survey(ctx); err != nil {
 		return err
