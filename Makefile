@@ -7,7 +7,7 @@ LDFLAGS := -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 export CGO_ENABLED = 0
 
 .DEFAULT_GOAL := build
-.PHONY: help build demo test lint servers fuzz bench kills corpus screenshots clean
+.PHONY: help build demo test lint servers fuzz bench kills versions corpus screenshots clean
 
 help: ## this list
 	@grep -E '^[a-z]+:.*##' Makefile | sed 's/:.*##/\t/'
@@ -38,6 +38,9 @@ fuzz: ## each fuzz target for half a minute
 
 bench: build ## ratios against baselines, in one run on this machine
 	scripts/bench
+
+versions: ## the tests on PostgreSQL 12 to 18, whose binaries npm brings; about half an hour
+	scripts/versions $${TMPDIR:-/tmp}/ambertray-versions
 
 kills: ## kills loads at random moments, 100 on each database
 	scripts/kills 100

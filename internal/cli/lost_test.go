@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -100,7 +102,11 @@ func (c *cutter) carry(in net.Conn) {
 		if hit {
 			lost.Store(true)
 			out.Write(buf[:n])
-			if <-answered; c.hold {
+			select {
+			case <-answered:
+			case <-time.After(time.Second): // some messages have no answer
+			}
+			if c.hold {
 				in.Read(buf) // until the program gives up
 			}
 			return
@@ -273,5 +279,91 @@ func TestLostAnswers(t *testing.T) {
 				}
 			}
 		}
+	})
+}
+
+// The connection is cut at the messages of a load, whatever they are, one after the
+// other, before the server has one and behind it: AMBERTRAY_CUTS=every takes all of them,
+// and not some. The table is old or new each time, the entry says which or that it does
+// not know, 'verify' settles it, and the same load again makes the table new and no more.
+func TestCutAtAnyMessage(t *testing.T) {
+	step := 11
+	if os.Getenv("AMBERTRAY_CUTS") == "every" {
+		step = 1
+	}
+	onNetwork(t, func(t *testing.T, b *bench, s server) {
+		u, err := url.Parse(s.url)
+		require.NoError(t, err)
+		b.write("old.csv", "id,who\n1,ann\n2,bob\n3,cat\n4,dan\n5,eve\n6,flo\n")
+		b.write("new.csv", "id,who\n11,una\n12,vic\n13,wim\n14,xia\n15,yan\n16,zoe\n17,kim\n")
+		outcomes, points := map[string]int{}, 0
+		for _, mode := range []string{"create", "append", "refill", "replace"} {
+			before, after := 6, 7
+			switch mode {
+			case "create":
+				before = 0
+			case "append":
+				after = 13
+			}
+			messages := 1 << 30
+			// The first time nothing is cut, and the messages are counted.
+			for i := 0; i <= messages; i += step {
+				for _, behind := range []bool{true, false} {
+					table := fmt.Sprintf("t%s%d%v", mode, i, behind)
+					what := fmt.Sprintf("%s, message %d of %d, behind %v", mode, i, messages, behind)
+					if mode != "create" {
+						b.run(0, "load", "old.csv", "--into", s.url, "--table", table, "--tray", "old")
+					}
+					c := newCutter(t, u.Host, "", behind, false)
+					if c.nth = i; i == 0 {
+						c.nth = 1 << 30
+					}
+					v := *u
+					v.Host, v.RawQuery = c.listener.Addr().String(), "sslmode=disable"
+					papers := "cut-" + table
+					args := []string{"load", "new.csv", "--table", table, "--mode", mode, "--yes", "--tray", papers}
+					r := b.try(append(args, "--into", v.String())...)
+					rows := 0
+					if slices.Contains(s.tables(t), table) {
+						rows = len(queryRows(t, s.db, "SELECT id FROM "+table))
+					}
+					require.Contains(t, []int{before, after}, rows, what+r.err)
+					all, err := tray.List(filepath.Join(b.dir, papers))
+					require.NoError(t, err)
+					said := "no entry"
+					if len(all) > 0 {
+						if said = string(all[0].State); all[0].State == tray.Unsure {
+							b.try("verify", all[0].Entry.Name, "--tray", papers, "--into", s.url)
+							said = "unsure, then " + string(all[0].Entry.Look().State)
+						}
+					}
+					switch said {
+					case "clear", "unsure, then clear":
+						assert.Equal(t, after, rows, what+r.err)
+					default:
+						assert.Equal(t, before, rows, what+" "+said+r.err)
+					}
+					assert.Equal(t, r.code == 0, said == "clear", what+" "+said+r.err)
+					if outcomes[said]++; i == 0 {
+						c.mu.Lock()
+						messages = c.seen
+						c.mu.Unlock()
+					}
+					points++
+					if again := append(args, "--into", s.url); rows == before || mode != "refill" && mode != "replace" {
+						b.try(again...)
+					}
+					assert.Equal(t, after, len(queryRows(t, s.db, "SELECT id FROM "+table)), what)
+				}
+			}
+		}
+		// What a cut has left behind is swept by the next load, when the server knows that
+		// the connection is gone.
+		time.Sleep(time.Second)
+		b.run(0, "load", "old.csv", "--into", s.url, "--table", "last", "--tray", "old")
+		for _, x := range s.tables(t) {
+			assert.NotContains(t, x, "ambertray", "is left behind")
+		}
+		t.Logf("%d points: %v", points, outcomes)
 	})
 }
