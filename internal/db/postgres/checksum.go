@@ -275,8 +275,7 @@ func (e *summing) Sum() uint64 {
 // else, or nil where there are to be no checksums.
 func (l *load) summedColumns(ctx context.Context, found *db.Table) (out []summed, err error) {
 	// PostgreSQL 11 brought these functions.
-	major, _, _ := strings.Cut(l.d.c.PgConn().ParameterStatus("server_version"), ".")
-	if version, err := strconv.Atoi(major); err != nil || version < 11 || !l.binary {
+	if l.d.version() < 11 || !l.binary {
 		return nil, nil
 	}
 	if l.spec.Mode == db.Append {
@@ -315,7 +314,7 @@ func (l *load) Check(ctx context.Context) (*db.Checks, error) {
 	list := []string{"count(*)::text", "coalesce(sum(" + checksum(l.sums) + "), 0)::text"}
 	for _, c := range columns {
 		if db.HasTotal(c.Type) {
-			list = append(list, facts(quote(c.Name), c.Type, false)[1])
+			list = append(list, l.d.facts(quote(c.Name), c.Type, false)[1])
 		}
 	}
 	got, err := texts(ctx, l.tx, list, l.table)

@@ -76,6 +76,13 @@ func (d *DB) Protection(context.Context) (db.Protection, error) {
 	return p, nil
 }
 
+// version is the server's major version; 0: it is not known.
+func (d *DB) version() int {
+	major, _, _ := strings.Cut(d.c.PgConn().ParameterStatus("server_version"), ".")
+	n, _ := strconv.Atoi(strings.TrimRightFunc(major, func(r rune) bool { return r < '0' || r > '9' }))
+	return n
+}
+
 // Dialect is Dialect.
 func (d *DB) Dialect() *dialect.Dialect { return Dialect }
 
@@ -654,7 +661,7 @@ func (d *DB) tally(ctx context.Context, tx pgx.Tx, t dialect.Table, loose []bool
 	}
 	var list []string
 	for i, c := range t.Columns {
-		list = append(list, facts(quote(c.Name), c.Type, loose[i])...)
+		list = append(list, d.facts(quote(c.Name), c.Type, loose[i])...)
 	}
 	got, err := texts(ctx, tx, append([]string{"count(*)::text"}, list...), Dialect.Qualified(t.Schema, t.Name))
 	if err != nil {
@@ -681,7 +688,7 @@ func texts(ctx context.Context, tx pgx.Tx, list []string, from string) ([]*strin
 
 // facts are the expressions for one column: how many are not null, the sum,
 // the smallest and the largest, as text, in the units of reading.Value.
-func facts(c string, t sqltype.Type, loose bool) []string {
+func (d *DB) facts(c string, t sqltype.Type, loose bool) []string {
 	n := "count(" + c + ")::text"
 	if loose {
 		return []string{n, "NULL", "NULL", "NULL"}
@@ -701,6 +708,13 @@ func facts(c string, t sqltype.Type, loose bool) []string {
 			"(max(" + c + ") - DATE '1970-01-01')::text"}
 	case t.IsTemporal():
 		micros := func(x string) string { return "((extract(epoch from " + x + ") * 1000000)::numeric(30,0))" }
+		if d.version() < 14 {
+			// There, what is extracted is a double, of which 16 digits count.
+			micros = func(x string) string {
+				return fmt.Sprintf("(extract(epoch from date_trunc('second', %[1]s))::numeric(30,0) * 1000000 + "+
+					"extract(microseconds from %[1]s)::numeric(30,0) %% 1000000)", x)
+			}
+		}
 		return []string{n, "sum(" + micros(c) + ")::text", micros("min("+c+")") + "::text", micros("max("+c+")") +
 			"::text"}
 	case t.Kind == sqltype.UUID:
