@@ -368,3 +368,16 @@ func TestCommitWithoutAnswer(t *testing.T) {
 	require.ErrorAs(t, err, &unsure)
 	assert.ErrorContains(t, err, "did not answer in time")
 }
+
+// A file that is another when it is loaded than when it was looked at is not loaded, even
+// if nothing but its bytes tells.
+func TestAnotherFileThanWasLookedAt(t *testing.T) {
+	m := &memory{}
+	j := job(t, m, many(10), plan.Wishes{}, profile.Options{Sum: true})
+	require.Len(t, j.Sources[0].Profiled, 64)
+	require.NoError(t, Run(context.Background(), j))
+	j = job(t, m, many(10), plan.Wishes{}, profile.Options{Sum: true})
+	j.Sources[0].Profiled = strings.Repeat("0", 64)
+	require.ErrorIs(t, Run(context.Background(), j), rows.ErrChanged)
+	assert.Equal(t, 1, m.rolled)
+}

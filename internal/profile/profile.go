@@ -103,6 +103,8 @@ type Column struct {
 type Options struct {
 	// Limit ends the pass after so many records; 0 means the whole file.
 	Limit int64
+	// Sum takes the SHA-256 of what is read, too: see source.Source.Profiled.
+	Sum bool
 	// Dates decides the order of numeric dates where the values do not:
 	// "day-first", "month-first", "year-first", or a pattern that every date
 	// column must have.
@@ -324,7 +326,7 @@ func (r *runAll) together() *Profile {
 // pass reads one source, the k-th, and keeps the evidence for each column.
 func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt Options,
 	progress func(bytes, records int64)) (*Profile, *worker, error) {
-	st, err := src.Read(false)
+	st, err := src.Read(opt.Sum && opt.Limit == 0)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -383,6 +385,7 @@ func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt
 	}
 	if !p.Limited {
 		src.Ended(st)
+		src.Profiled = st.Sum()
 	}
 	return p, mergeTeam(team), nil
 }

@@ -47,14 +47,18 @@ var words = regexp.MustCompile(`(?i)((?:pass|pwd)\w*\s*[=:]\s*)('[^']*'|"[^"]*"|
 
 // Redact is a database URL without its password.
 func Redact(raw string) string {
-	u, err := url.Parse(raw)
 	if isFile(raw) {
 		return raw
 	}
+	// Whatever form it has: a password in words is none to show.
+	return words.ReplaceAllString(redact(raw), "${1}…")
+}
+
+func redact(raw string) string {
 	if Of(raw) == nil {
 		raw = words.ReplaceAllString(raw, "${1}…") // the form of other programs
-		u, err = url.Parse(raw)
 	}
+	u, err := url.Parse(raw)
 	if err != nil || u.User == nil {
 		// A URL that is written wrongly may have a password anywhere before
 		// the host.
