@@ -291,7 +291,7 @@ func (m *Mapping) check(ctx context.Context, sources []*source.Source, opt MapOp
 				map[bool]string{true: "1 value does", false: fmt.Sprintf("%d values do", miss.Count)}[miss.Count == 1],
 				miss.Reason, first, quoted(miss.First[0].Value))
 		}
-		if miss.Reason == reading.LosesForm.Reason(sqltype.Type{}, nil) {
+		if miss.Kind == reading.LosesForm {
 			x.Do = "to load numbers, say so with --type or in the plan; to keep the codes, make the column one of text"
 		}
 		if float64(miss.Count) <= opt.Tolerate*float64(max(m.records, 1)) {

@@ -261,7 +261,7 @@ func (d *decision) text(nulls []string) {
 // values, and many different ones, but for single characters.
 func (d *decision) oneLength() bool {
 	const many = 50
-	return d.values >= many && d.naming(d.numbersOf()) != telephones && (d.col.Longest == 1 || d.col.Distinct >= many)
+	return d.values >= many && (d.col.Longest == 1 || d.col.Distinct >= many) && d.naming(d.numbersOf()) != telephones
 }
 
 // textType is the type for text of at most longest characters, or of exactly

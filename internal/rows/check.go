@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"ambertray/internal/profile"
+	"ambertray/internal/reading"
 	"ambertray/internal/sink"
 	"ambertray/internal/tally"
 	"ambertray/internal/tray"
@@ -25,9 +26,10 @@ type Check struct {
 type Misfits struct {
 	Count int64
 	First []profile.Example
-	// Reason is that of the first; TooLong counts those that are only too
+	// Reason and Kind are those of the first; TooLong counts those that are only too
 	// long, and Longest is the longest of them, in characters.
 	Reason  string
+	Kind    reading.Misfit
 	TooLong int64
 	Longest int
 }
@@ -59,7 +61,7 @@ func Into(ctx context.Context, job Job, to sink.Sink) (*Check, error) {
 	}
 	c := &Check{Records: f.Records, Skipped: f.Skips(), Reasons: f.Reasons(), Tally: f.Total}
 	for _, m := range f.misfits {
-		c.Misfits = append(c.Misfits, Misfits{m.count, m.first, m.reason, m.tooLong, m.longest})
+		c.Misfits = append(c.Misfits, Misfits{m.count, m.first, m.reason, m.kind, m.tooLong, m.longest})
 	}
 	return c, nil
 }

@@ -106,6 +106,7 @@ type misfits struct {
 	count   int64
 	first   []profile.Example
 	reason  string // of the first
+	kind    reading.Misfit
 	tooLong int64
 	longest int // characters, of those that are too long
 }
@@ -113,7 +114,7 @@ type misfits struct {
 // merge adds the misfits of a later chunk.
 func (m *misfits) merge(x *misfits) {
 	if m.count == 0 {
-		m.reason = x.reason
+		m.reason, m.kind = x.reason, x.kind
 	}
 	m.count += x.count
 	m.tooLong += x.tooLong
@@ -225,7 +226,7 @@ func (m *misfits) add(w *wrongValue, line int64) {
 		m.longest = max(m.longest, utf8.RuneCount(w.shown))
 	}
 	if len(m.first) == 0 {
-		m.reason = w.reason
+		m.reason, m.kind = w.reason, w.misfit
 	}
 	if len(m.first) < 3 {
 		m.first = append(m.first, profile.Example{Line: line, Value: string(w.field)})
