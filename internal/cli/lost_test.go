@@ -287,7 +287,7 @@ func TestLostAnswers(t *testing.T) {
 // and not some. The table is old or new each time, the entry says which or that it does
 // not know, 'verify' settles it, and the same load again makes the table new and no more.
 func TestCutAtAnyMessage(t *testing.T) {
-	step := 11
+	step := 23
 	if os.Getenv("AMBERTRAY_CUTS") == "every" {
 		step = 1
 	}
@@ -362,6 +362,10 @@ func TestCutAtAnyMessage(t *testing.T) {
 		time.Sleep(time.Second)
 		b.run(0, "load", "old.csv", "--into", s.url, "--table", "last", "--tray", "old")
 		for _, x := range s.tables(t) {
+			if x == "ambertray_steps" { // marks of loads that are done, which could not be taken away, stay for a week
+				assert.Empty(t, queryRows(t, s.db, "SELECT load_name FROM ambertray_steps WHERE note <> 'done'"))
+				continue
+			}
 			assert.NotContains(t, x, "ambertray", "is left behind")
 		}
 		t.Logf("%d points: %v", points, outcomes)

@@ -101,7 +101,8 @@ func (n Notebook) SweepMarks(ctx context.Context, ended func(load string) bool) 
 		return err
 	}
 	for _, r := range rows {
-		at, err := time.Parse(markTime, strings.Fields(*r[0])[1])
+		when, _, _ := strings.Cut(strings.TrimPrefix(*r[0], markPrefix), " ")
+		at, err := time.Parse(markTime, when)
 		if err == nil && time.Since(at) < markKept && (*r[1] == markDone || !ended(*r[0])) {
 			continue
 		}
