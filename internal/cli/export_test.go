@@ -88,6 +88,9 @@ func TestExportLoadsBackEqual(t *testing.T) {
 		sameRows(t, want, b.content(s.url, "back"), "through another database")
 	})
 	for name, text := range exports {
+		if exports["sqlite"] == "" {
+			break // only some were asked for
+		}
 		// Zones and booleans aside, the three write the same.
 		assert.Equal(t, strings.Count(text, "\n"), strings.Count(exports["sqlite"], "\n"), name)
 	}
