@@ -1,6 +1,7 @@
 package report
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 	"testing"
@@ -92,6 +93,10 @@ func TestLoadPage(t *testing.T) {
 		assert.NotContains(t, strings.ReplaceAll(page, `<b class="key">`, ""), not, "text of the data is no part of the page, and nothing is fetched")
 	}
 
+	l.Receipt.Table.Proved, l.Receipt.Table.NotProved = true, []string{"marks (jsonb)"}
+	var proved bytes.Buffer
+	require.NoError(t, l.HTML(&proved))
+	assert.Contains(t, proved.String(), "every value was compared with the source before the commit, but for those of marks (jsonb)")
 	l.Receipt.Verdict, l.Receipt.Error, l.Receipt.Differences = tray.Failed, "the disk is full", []string{"one row less"}
 	b.Reset()
 	require.NoError(t, l.HTML(&b))

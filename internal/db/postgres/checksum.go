@@ -290,6 +290,9 @@ func (l *load) summedColumns(ctx context.Context, found *db.Table) (out []summed
 	for _, c := range l.spec.Table.Columns {
 		s := summed{name: quote(c.Name), typ: c.Type, nullable: true}
 		for _, f := range found.Columns {
+			if f.Name == c.Name && f.Keeps.Labels != nil {
+				return nil, nil // what is hashed are its numbers
+			}
 			if f.Name == c.Name {
 				s.nullable = !f.Required
 			}

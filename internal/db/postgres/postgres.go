@@ -172,17 +172,26 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*db.Table, error) 
 	}
 	rows, err := d.c.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, coalesce(array_position(i.indkey::int2[], a.attnum) + 1, 0),
 		a.atthasdef AND a.attgenerated = '', a.attidentity <> '' OR coalesce(pg_get_expr(df.adbin, df.adrelid) LIKE 'nextval(%', false), a.attgenerated <> '',
-		coalesce(col_description(a.attrelid, a.attnum), '')
-		FROM pg_attribute a LEFT JOIN pg_index i ON i.indrelid = a.attrelid AND i.indisprimary
+		coalesce(col_description(a.attrelid, a.attnum), ''),
+		CASE WHEN y.typtype = 'd' THEN (WITH RECURSIVE b AS (SELECT y.typbasetype AS oid, y.typtypmod AS mod
+			UNION ALL SELECT x.typbasetype, CASE WHEN b.mod = -1 THEN x.typtypmod ELSE b.mod END FROM b JOIN pg_type x ON x.oid = b.oid AND x.typtype = 'd')
+			SELECT format_type(b.oid, b.mod) FROM b JOIN pg_type x ON x.oid = b.oid AND x.typtype <> 'd') ELSE '' END,
+		ARRAY(SELECT e.enumlabel::text FROM pg_enum e WHERE e.enumtypid = a.atttypid ORDER BY e.enumsortorder)
+		FROM pg_attribute a JOIN pg_type y ON y.oid = a.atttypid LEFT JOIN pg_index i ON i.indrelid = a.attrelid AND i.indisprimary
 		LEFT JOIN pg_attrdef df ON df.adrelid = a.attrelid AND df.adnum = a.attnum
 		WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, oid)
 	if err != nil {
 		return nil, d.fail("cannot be read", err)
 	}
 	t.Columns, err = pgx.CollectRows(rows, func(r pgx.CollectableRow) (c db.Column, err error) {
+		var base string
+		var labels []string
 		if err = r.Scan(&c.Name, &c.Type, &c.Required, &c.Key, &c.Default, &c.Identity, &c.Generated,
-			&c.Comment); err == nil {
-			standardType(&c)
+			&c.Comment, &base, &labels); err == nil {
+			standardType(&c, cmp.Or(base, c.Type))
+			if len(labels) > 0 {
+				c.SQL, c.Keeps.Labels = sqltype.Type{Kind: sqltype.Text}, labels
+			}
 		}
 		return
 	})
@@ -197,10 +206,11 @@ func (d *DB) Count(ctx context.Context, t *db.Table) (int64, error) {
 	return d.questions(d.c).Count(ctx, t.Schema, t.Name)
 }
 
-// standardType finds the standard type that a column's values are read as.
-func standardType(c *db.Column) {
+// standardType finds the standard type that a column's values are read as, by the type
+// that is declared, or that a domain is of.
+func standardType(c *db.Column, declared string) {
 	name := strings.NewReplacer("character varying", "varchar", "character", "char", "numeric", "decimal",
-		" without time zone", "").Replace(c.Type)
+		" without time zone", "").Replace(declared)
 	switch name {
 	case "varchar", "text", "citext":
 		c.SQL = sqltype.Type{Kind: sqltype.Text}

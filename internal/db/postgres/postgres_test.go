@@ -208,7 +208,7 @@ func TestStandardTypes(t *testing.T) {
 		"int4range": "none", "real": "none", "jsonb": "none", "integer[]": "none", "uuid": "uuid", "text": "text", "double precision": "double precision",
 	} {
 		c := db.Column{Type: in}
-		standardType(&c)
+		standardType(&c, c.Type)
 		assert.Equal(t, want, c.SQL.String(), in)
 	}
 }
@@ -231,7 +231,9 @@ func TestUnusualTypes(t *testing.T) {
 	require.NoError(t, err)
 	found, err := d.Find(ctx, "", "odd")
 	require.NoError(t, err)
-	assert.Equal(t, sqltype.None, found.Columns[1].SQL.Kind)
+	assert.Equal(t, sqltype.Text, found.Columns[1].SQL.Kind)
+	assert.Equal(t, []string{"glad", "sad"}, found.Columns[1].Keeps.Labels)
+	assert.Equal(t, sqltype.None, found.Columns[2].SQL.Kind)
 	text := typ(t, "text")
 	l, err := d.Begin(ctx, db.Spec{Mode: db.Append, Table: dialect.Table{Name: "odd", Columns: []dialect.Column{{Name: "id", Type: typ(t, "integer")}, {Name: "m", Type: text}, {Name: "j", Type: text}, {Name: "a", Type: text}, {Name: "f", Type: text}}}})
 	require.NoError(t, err)
@@ -253,7 +255,8 @@ func TestUnusualTypes(t *testing.T) {
 	rows, cols, err := l.Tally(ctx)
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, rows)
-	assert.True(t, cols[1].Loose)
+	assert.False(t, cols[1].Loose)
+	assert.True(t, cols[2].Loose)
 	require.NoError(t, l.Commit(ctx))
 }
 

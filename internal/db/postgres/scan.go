@@ -22,7 +22,7 @@ func (d *DB) Describe(ctx context.Context, query string) ([]db.Column, error) {
 			f.TypeModifier).Scan(&c.Type); err != nil {
 			return nil, d.fail("cannot describe the query", err)
 		}
-		standardType(&c)
+		standardType(&c, c.Type)
 		out = append(out, c)
 	}
 	return out, nil
