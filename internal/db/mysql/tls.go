@@ -77,6 +77,9 @@ func protect(cfg *driver.Config, q url.Values, host string) error {
 		}
 		c.Certificates = []tls.Certificate{pair}
 	}
+	if m == ifOffered {
+		c.MinVersion = tls.VersionTLS10 // an old one is better than none, and is told
+	}
 	if m == verifyCA {
 		c.VerifyConnection = func(s tls.ConnectionState) error { return signed(s, c.RootCAs) }
 	}
