@@ -86,6 +86,9 @@ type run struct {
 	job    Job
 	load   db.Load
 	before []tally.Tally // what the table held, or nil
+	// typed tells of columns of a table that is appended to that all values were of their
+	// type before.
+	typed []bool
 	steps  steps
 }
 
@@ -117,6 +120,9 @@ func Run(ctx context.Context, job Job) error {
 	if job.Spec.Mode == db.Append && r.before == nil {
 		if job.Receipt.Table.Before, r.before, err = r.load.Tally(ctx); err != nil {
 			return err
+		}
+		for i := range r.before {
+			r.typed = append(r.typed, !r.before[i].Loose)
 		}
 		if job.Receipt.Table.Before == 0 && job.Spec.Steps == "" {
 			r.before = nil // what it will hold is what is read, as of a new table
@@ -364,6 +370,9 @@ func (r *run) compare(held []tally.Tally) (differences []string) {
 			c.Held = &held
 		}
 		c.Differences = expected.Differs(&held[i])
+		if held[i].Loose && r.typed != nil && r.typed[i] && !t.Loose {
+			c.Differences = append(c.Differences, "the table has a value that is not of its type, and none was loaded")
+		}
 		c.Agrees = len(c.Differences) == 0
 		for _, d := range c.Differences {
 			differences = append(differences, "column "+c.Name+": "+d)
