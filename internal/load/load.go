@@ -89,7 +89,7 @@ type run struct {
 	// typed tells of columns of a table that is appended to that all values were of their
 	// type before.
 	typed []bool
-	steps  steps
+	steps steps
 }
 
 // Run loads. On success the receipt is complete but for its end time.
