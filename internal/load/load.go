@@ -370,7 +370,8 @@ func (r *run) compare(held []tally.Tally) (differences []string) {
 			c.Held = &held
 		}
 		c.Differences = expected.Differs(&held[i])
-		if held[i].Loose && r.typed != nil && r.typed[i] && !t.Loose {
+		// Texts may be numbers there, in a column that makes them of what looks like one.
+		if held[i].Loose && r.typed != nil && r.typed[i] && !t.Loose && !t.Type.IsText() {
 			c.Differences = append(c.Differences, "the table has a value that is not of its type, and none was loaded")
 		}
 		c.Agrees = len(c.Differences) == 0
