@@ -24,6 +24,7 @@ import (
 	"ambertray/internal/fault"
 	"ambertray/internal/rows"
 	"ambertray/internal/source"
+	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
 	"ambertray/internal/tray"
 )
@@ -370,8 +371,7 @@ func (r *run) compare(held []tally.Tally) (differences []string) {
 			c.Held = &held
 		}
 		c.Differences = expected.Differs(&held[i])
-		// Texts may be numbers there, in a column that makes them of what looks like one.
-		if held[i].Loose && r.typed != nil && r.typed[i] && !t.Loose && !t.Type.IsText() {
+		if held[i].Loose && r.typed != nil && r.typed[i] && !t.Loose && staysTyped(t.Type) {
 			c.Differences = append(c.Differences, "the table has a value that is not of its type, and none was loaded")
 		}
 		c.Agrees = len(c.Differences) == 0
@@ -381,6 +381,13 @@ func (r *run) compare(held []tally.Tally) (differences []string) {
 		receipt.Columns = append(receipt.Columns, c)
 	}
 	return differences
+}
+
+// staysTyped reports whether values of a type are of it in any table that takes them:
+// texts may be numbers in a column that makes them of what looks like one, and decimals
+// that no double has may be either.
+func staysTyped(t sqltype.Type) bool {
+	return !t.IsText() && !(t.Kind == sqltype.Decimal && t.Precision > 15)
 }
 
 // held tells what the table holds of each column. Where the checksums of all
