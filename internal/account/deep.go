@@ -30,11 +30,22 @@ type DeepCheck struct {
 	// Columns are those of the rows; Key are the places of the key's.
 	Columns []string
 	Key     []int
-	// Left are columns that cannot be compared by value, with their types.
-	Left []string
+	// Left are columns that cannot be compared by value.
+	Left []Uncomparable
 	// Within tells that the table was shared, so that only the presence of the
 	// load's rows could be checked.
 	Within bool
+}
+
+// An Uncomparable is a column with its type in the database.
+type Uncomparable struct{ Column, Type string }
+
+// NotCompared names the columns that are left, with their types.
+func (d *DeepCheck) NotCompared() (names []string) {
+	for _, u := range d.Left {
+		names = append(names, u.Column+" ("+u.Type+")")
+	}
+	return names
 }
 
 // Deep rereads the sources of a load, and its mended rejects, and compares
@@ -104,7 +115,7 @@ func deep(ctx context.Context, sources []*source.Source, without []map[int64]boo
 		}
 		if found.Columns[at].SQL.Kind == sqltype.None {
 			typ.Kind = sqltype.None
-			d.Left = append(d.Left, c.Name+" ("+found.Columns[at].Type+")")
+			d.Left = append(d.Left, Uncomparable{c.Name, found.Columns[at].Type})
 		}
 		is := found.Columns[at]
 		is.SQL = typ

@@ -78,12 +78,11 @@ func (a *app) printChain(x *desk.ChainAnswer) {
 	if same > 0 {
 		g.row("papers", st.good("agree"), "of "+entries(int64(same))+", as they were sealed")
 	}
-	if n := len(x.Unsealed); n > 0 {
-		g.row("papers", st.warn("not sealed"), strings.Join(x.Unsealed[:min(n, 5)], ", ")+map[bool]string{true: " " +
-			"…"}[n > 5])
+	if len(x.Unsealed) > 0 {
+		g.row("papers", st.warn("not sealed"), few(x.Unsealed, 5))
 	}
-	if n := len(x.Gone); n > 0 {
-		g.row("entries", st.warn("gone"), strings.Join(x.Gone[:min(n, 5)], ", ")+map[bool]string{true: " …"}[n > 5])
+	if len(x.Gone) > 0 {
+		g.row("entries", st.warn("gone"), few(x.Gone, 5))
 	}
 	for _, s := range x.Signed {
 		g.row("signed", st.good("agrees"), fmt.Sprintf("links 1 to %s, %s, by %s", grouped(s.Through),

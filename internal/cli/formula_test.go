@@ -21,6 +21,7 @@ func TestFormulas(t *testing.T) {
 	assert.Contains(t, r.err, "ambertray mend "+rec.Entry+" m.csv")
 	marked := b.read("m.csv")
 	assert.Contains(t, marked, "''=x,later")
+	assert.Contains(t, marked, "later,1,3,", "the column marked counts what has a mark, whatever it was")
 	assert.Contains(t, marked, "'-cmd|x,soon")
 	b.run(2, "rejects", "latest", "-o", "m.csv") // the file exists
 	b.write("m.csv", strings.NewReplacer("later", "4.50", "soon", "4.75").Replace(marked))
@@ -36,4 +37,6 @@ func TestFormulas(t *testing.T) {
 	assert.Equal(t, tray.Clear, rec.Verdict)
 	assert.Equal(t, want, b.query("d.db", "SELECT note FROM a ORDER BY id"))
 	assert.NotContains(t, b.run(0, "export", "sqlite:c.db", "a").out, "'-cmd|x")
+	words := b.run(0, "dictionary", "a.csv", "--format", "csv", "--for-spreadsheet").out
+	assert.Contains(t, words, ",''=x,", "a value that begins with the mark gets one, too")
 }

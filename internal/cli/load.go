@@ -249,7 +249,7 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took tim
 	}
 	if n := len(loose); n > 0 {
 		g.row("others", fmt.Sprint(n), st.warn("not compared")+st.dim(": only the nulls of "+
-			strings.Join(loose[:min(n, 8)], ", ")+map[bool]string{true: " …"}[n > 8]))
+			few(loose, 8)))
 	}
 	g.render(a.out)
 	if len(r.Reasons) > 0 {

@@ -123,6 +123,20 @@ func (c *cutter) did() bool {
 	return c.cut
 }
 
+// oldRows is what a table has before a load, newRows what is loaded: six and seven.
+const (
+	oldRows = "id,who\n1,ann\n2,bob\n3,cat\n4,dan\n5,eve\n6,flo\n"
+	newRows = "id,who\n11,una\n12,vic\n13,wim\n14,xia\n15,yan\n16,zoe\n17,kim\n"
+)
+
+// through is a URL of the server that leads through the cutter, which has to read what
+// goes by.
+func (c *cutter) through(u *url.URL) string {
+	v := *u
+	v.Host, v.RawQuery = c.listener.Addr().String(), "sslmode=disable"
+	return v.String()
+}
+
 // commit is how the client's message of a commit begins.
 var commit = map[string]string{
 	"postgres": "Q\x00\x00\x00\x0bCOMMIT\x00", // PostgreSQL, "Message Formats": Query
@@ -154,9 +168,7 @@ func TestLostAnswersOfSteps(t *testing.T) {
 					}
 					c := newCutter(t, u.Host, commit[s.name], behind, false)
 					c.nth = nth
-					v := *u
-					v.Host, v.RawQuery = c.listener.Addr().String(), "sslmode=disable" // so that messages can be read
-					r := b.try("load", "many.csv", "--table", table, "--mode", mode, "--into", v.String(), "--tray", table,
+					r := b.try("load", "many.csv", "--table", table, "--mode", mode, "--into", c.through(u), "--tray", table,
 						"--commit-every", "700")
 					if !c.did() {
 						assert.Greater(t, nth, 3, what)
@@ -168,7 +180,7 @@ func TestLostAnswersOfSteps(t *testing.T) {
 					}
 					assert.Equal(t, 0, r.code, what+r.err)
 					assert.Len(t, queryRows(t, s.db, "SELECT id FROM "+table), all, what)
-					again := b.try("load", "many.csv", "--table", table, "--mode", "append", "--into", v.String(), "--tray", table)
+					again := b.try("load", "many.csv", "--table", table, "--mode", "append", "--into", c.through(u), "--tray", table)
 					assert.Equal(t, 2, again.code, what+again.err)
 				}
 			}
@@ -187,9 +199,7 @@ func TestEndedWhileCommitting(t *testing.T) {
 		for _, mode := range []string{"append", "refill"} {
 			c := newCutter(t, u.Host, commit[s.name], true, false)
 			c.hold = true
-			v := *u
-			v.Host, v.RawQuery = c.listener.Addr().String(), "sslmode=disable" // so that messages can be read
-			cmd := b.command("load", "new.csv", "--table", "held", "--mode", mode, "--yes", "--again", "--into", v.String())
+			cmd := b.command("load", "new.csv", "--table", "held", "--mode", mode, "--yes", "--again", "--into", c.through(u))
 			var out bytes.Buffer
 			cmd.Stdout, cmd.Stderr = &out, &out
 			require.NoError(t, cmd.Start())
@@ -211,13 +221,8 @@ func TestLostAnswers(t *testing.T) {
 	onNetwork(t, func(t *testing.T, b *bench, s server) {
 		u, err := url.Parse(s.url)
 		require.NoError(t, err)
-		through := func(c *cutter) string {
-			v := *u
-			v.Host, v.RawQuery = c.listener.Addr().String(), "sslmode=disable" // so that messages can be read
-			return v.String()
-		}
-		b.write("old.csv", "id,who\n1,ann\n2,bob\n3,cat\n4,dan\n5,eve\n6,flo\n")
-		b.write("new.csv", "id,who\n11,una\n12,vic\n13,wim\n14,xia\n15,yan\n16,zoe\n17,kim\n")
+		b.write("old.csv", oldRows)
+		b.write("new.csv", newRows)
 		for _, mode := range []string{"create", "append", "refill", "replace"} {
 			for _, behind := range []bool{true, false} {
 				for _, deaf := range []bool{false, true} {
@@ -234,7 +239,7 @@ func TestLostAnswers(t *testing.T) {
 					}
 					c := newCutter(t, u.Host, at, behind, deaf)
 					args := []string{"load", "new.csv", "--table", table, "--mode", mode, "--yes", "--tray", "cut-" + table}
-					r := b.try(append(args, "--into", through(c))...)
+					r := b.try(append(args, "--into", c.through(u))...)
 					require.True(t, c.did(), what)
 					held := func() int { return len(queryRows(t, s.db, "SELECT id FROM "+table)) }
 					rows := 0
@@ -269,7 +274,7 @@ func TestLostAnswers(t *testing.T) {
 						assert.Equal(t, settled, state(), what+r.err)
 					}
 					if mode == "append" {
-						again := b.try(append(args, "--into", through(c))...)
+						again := b.try(append(args, "--into", c.through(u))...)
 						assert.Equal(t, map[bool]int{true: 2, false: 0}[behind], again.code, what+again.err)
 						assert.Equal(t, after, held(), what)
 					}
@@ -294,8 +299,8 @@ func TestCutAtAnyMessage(t *testing.T) {
 	onNetwork(t, func(t *testing.T, b *bench, s server) {
 		u, err := url.Parse(s.url)
 		require.NoError(t, err)
-		b.write("old.csv", "id,who\n1,ann\n2,bob\n3,cat\n4,dan\n5,eve\n6,flo\n")
-		b.write("new.csv", "id,who\n11,una\n12,vic\n13,wim\n14,xia\n15,yan\n16,zoe\n17,kim\n")
+		b.write("old.csv", oldRows)
+		b.write("new.csv", newRows)
 		outcomes, points := map[string]int{}, 0
 		for _, mode := range []string{"create", "append", "refill", "replace"} {
 			before, after := 6, 7
@@ -318,11 +323,9 @@ func TestCutAtAnyMessage(t *testing.T) {
 					if c.nth = i; i == 0 {
 						c.nth = 1 << 30
 					}
-					v := *u
-					v.Host, v.RawQuery = c.listener.Addr().String(), "sslmode=disable"
 					papers := "cut-" + table
 					args := []string{"load", "new.csv", "--table", table, "--mode", mode, "--yes", "--tray", papers}
-					r := b.try(append(args, "--into", v.String())...)
+					r := b.try(append(args, "--into", c.through(u))...)
 					rows := 0
 					if slices.Contains(s.tables(t), table) {
 						rows = len(queryRows(t, s.db, "SELECT id FROM "+table))

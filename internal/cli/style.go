@@ -137,3 +137,11 @@ func size(n int64) string                { return phrase.Size(n) }
 
 // shorten cuts a value to n characters, marking the cut.
 func shorten(s string, n int) string { return reading.Shorten(s, n) }
+
+// few lists up to so many names, and shows that there are more.
+func few(names []string, most int) string {
+	if len(names) <= most {
+		return strings.Join(names, ", ")
+	}
+	return strings.Join(names[:most], ", ") + " …"
+}

@@ -118,7 +118,7 @@ func (a *app) printVerification(v *desk.VerifyAnswer, limit int) {
 	}
 	if len(nulls) > 0 {
 		g.row("columns", st.answer(account.Unknown), fmt.Sprintf("%d of %d: only the nulls of %s are compared",
-			len(nulls), len(v.Columns), strings.Join(nulls[:min(len(nulls), 8)], ", ")))
+			len(nulls), len(v.Columns), few(nulls, 8)))
 	} else if agree == 0 && len(v.Columns) > 0 && v.Rows.Answer == account.Unknown {
 		g.row("columns", st.answer(account.Unknown), "")
 	}
@@ -152,7 +152,7 @@ func (a *app) deepRow(g *grid, st style, d *account.DeepCheck) {
 			plural(d.Table, "row"))
 	}
 	if len(d.Left) > 0 {
-		text += "; not " + strings.Join(d.Left, ", ") + ", which cannot be compared by value"
+		text += "; not " + strings.Join(d.NotCompared(), ", ") + ", which cannot be compared by value"
 	}
 	x := account.Agrees
 	if !d.Same() {

@@ -956,7 +956,10 @@ func (d *Desk) prove(ctx context.Context, e *tray.Entry, job *load.Job, table db
 	if err != nil {
 		return err
 	}
-	job.Receipt.Table.Proved, job.Receipt.Table.NotProved = x.Same(), x.Left
+	job.Receipt.Table.Proved = x.Same()
+	for _, u := range x.Left {
+		job.Receipt.Table.NotProved = append(job.Receipt.Table.NotProved, u.Column)
+	}
 	if x.Same() {
 		return nil
 	}

@@ -191,8 +191,8 @@ func (j *Job) limited(r tray.Records, reasons []tray.Reason, fate string) error 
 	return &rows.TooManyRejects{Limit: most, Of: r, Reasons: reasons, Fate: fate}
 }
 
-// CommitIn is how long the answer to a commit is waited for. Tests shorten it.
-var CommitIn = 10 * time.Minute
+// commitIn is how long the answer to a commit is waited for. Tests shorten it.
+var commitIn = 10 * time.Minute
 
 var errNoAnswer = errors.New("the database did not answer in time")
 
@@ -217,7 +217,7 @@ func (r *run) commit(ctx context.Context) error {
 		return err
 	}
 	defer r.waiting(ctx, "the table "+r.job.Spec.Table.Name)()
-	ctx, cancel := context.WithTimeoutCause(ctx, CommitIn, errNoAnswer)
+	ctx, cancel := context.WithTimeoutCause(ctx, commitIn, errNoAnswer)
 	defer cancel()
 	err := func() (err error) {
 		defer fault.Recovered(&err)

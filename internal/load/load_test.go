@@ -361,8 +361,8 @@ func trayOf(j *Job) string {
 
 // A commit without an answer ends, and is not called a failure.
 func TestCommitWithoutAnswer(t *testing.T) {
-	CommitIn = 50 * time.Millisecond
-	t.Cleanup(func() { CommitIn = 10 * time.Minute })
+	commitIn = 50 * time.Millisecond
+	t.Cleanup(func() { commitIn = 10 * time.Minute })
 	err := Run(context.Background(), job(t, &memory{stalls: true}, many(10), plan.Wishes{}, profile.Options{}))
 	var unsure *db.Unsure
 	require.ErrorAs(t, err, &unsure)

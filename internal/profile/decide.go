@@ -248,11 +248,9 @@ func (d *decision) text(nulls []string) {
 	}
 	c.Type, c.Why = textType(longest, same && d.oneLength() && e.wide.count == 0)
 	if n := e.formulas.count; n > 0 {
-		d.find(Note, CodeFormulas, groupIs(n, "value begins like a formula", "values begin like formulas")+": text "+
-			"here; a "+
-			"spreadsheet that opens rejects.csv or an export of it would run it", "write such files with "+
-			"--for-spreadsheet", n,
-			e.formulas.first)
+		d.find(Note, CodeFormulas, groupIs(n, "value begins like a formula", "values begin like formulas")+
+			": text here; a spreadsheet that opens rejects.csv or an export of it would run it",
+			"write such files with --for-spreadsheet", n, e.formulas.first)
 	}
 }
 

@@ -73,8 +73,8 @@ func (d *Dictionary) CSV(w io.Writer, forSpreadsheet bool) error {
 	for i := range d.Columns {
 		cells := d.Columns[i].cells(0)
 		for k := range cells {
-			if forSpreadsheet && delimited.Formula([]byte(cells[k])) {
-				cells[k] = "'" + cells[k]
+			if forSpreadsheet {
+				cells[k] = string(delimited.Mark([]byte(cells[k])))
 			}
 		}
 		c.Write(cells)

@@ -13,8 +13,11 @@ import (
 	"ambertray/internal/source/delimited"
 )
 
-// delimiters are tried in this order; the later ones only where none of the
-// first five gives columns.
+// usual is how many of the delimiters, from the first, are so; the others are tried only
+// where none of these gives columns.
+const usual = 4
+
+// delimiters are tried in this order.
 var delimiters = []string{"\t", "|", ";", ",", "\x1f", "¦", "^", "~", ":", "#", "!", "*", "§", "\x01"}
 
 func (s *Source) decideForm(text []byte, whole bool, known Known) error {
@@ -170,10 +173,10 @@ func (t trial) better(best trial) bool {
 func tryAll(text []byte, whole bool, f delimited.Form) (best, second trial) {
 	var left trial // where fields are left out
 	for i, d := range delimiters {
-		if i == 4 && best.fields > 1 {
+		if i == usual && best.fields > 1 {
 			break
 		}
-		if i > 3 && lineBegins(text, d) || d == ":" && inValues(text) {
+		if i >= usual && lineBegins(text, d) || d == ":" && inValues(text) {
 			continue // it marks lines, or belongs to values, and does not separate fields
 		}
 		t := try(text, whole, f, d)
@@ -226,7 +229,7 @@ func (s *Source) findDelimiter(text []byte, whole bool, known Known, f *delimite
 		best, second = ragged(text, whole, *f), trial{}
 	}
 	if s.maybeOne(text, whole, *f, best) {
-		best = trial{fields: 1}
+		best = trial{}
 	}
 	*f = separated(*f, best.delimiter)
 	if best.fields < 2 {
@@ -256,7 +259,7 @@ func (s *Source) maybeOne(text []byte, whole bool, f delimited.Form, best trial)
 	if in.table() || !in.belowName() && !(best.delimiter == "," && in.prices()) {
 		return false
 	}
-	if !slices.Contains(delimiters[:4], best.delimiter) {
+	if !slices.Contains(delimiters[:usual], best.delimiter) {
 		return true
 	}
 	word := DelimiterWord(best.delimiter)
@@ -330,7 +333,7 @@ var colonsOf = regexp.MustCompile(`(?i)\b\d{1,2}(:\d\d)+\b|[a-z]+://|\b[0-9a-f]{
 
 // inValues reports whether all colons stand within values of which they are a part.
 func inValues(text []byte) bool {
-	return !bytes.ContainsRune(colonsOf.ReplaceAll(text, nil), ':')
+	return bytes.IndexByte(text, ':') < 0 || !bytes.ContainsRune(colonsOf.ReplaceAll(text, nil), ':')
 }
 
 // stray is a character in some lines of a text of one column that may separate fields

@@ -172,14 +172,14 @@ func (h *head) find() int {
 	}
 	first, named, why := h.candidate()
 	row := rows[filled[first]]
-	if at := h.namesAbove(first); !named && at >= 0 {
-		row = rows[filled[at]]
-		h.Doubt = fmt.Sprintf("line %d may hold the names of the first columns, or be a title: %s",
-			row.line, reading.Shorten(strings.Join(row.fields, " · "), 60))
-		h.note("header", fmt.Sprintf("line %d", row.line), "it has several texts, right above the records", false)
-		return filled[at]
-	}
 	if !named {
+		if at := h.namesAbove(first); at >= 0 {
+			row = rows[filled[at]]
+			h.Doubt = fmt.Sprintf("line %d may hold the names of the first columns, or be a title: %s",
+				row.line, reading.Shorten(strings.Join(row.fields, " · "), 60))
+			h.note("header", fmt.Sprintf("line %d", row.line), "it has several texts, right above the records", false)
+			return filled[at]
+		}
 		h.note("header", "none", why, false)
 		// Without a header, rows above of another width are titles.
 		h.Layout.Skip = h.above(first)
@@ -277,11 +277,8 @@ func (h *head) namesSome(first int) bool {
 		if names++; isData(f) {
 			return false
 		}
-		filled := 0
-		for range h.values(c, below) {
-			filled++
-		}
-		above = above || filled >= 3 && h.allData(c, below)
+		filled, typed := h.content(c, below)
+		above = above || filled >= 3 && typed == filled
 	}
 	return names > 1 && above
 }
@@ -296,10 +293,7 @@ func (h *head) namesTexts(first int) bool {
 	}
 	names := 0
 	for c, f := range fields {
-		filled := 0
-		for range h.values(c, below) {
-			filled++
-		}
+		filled, _ := h.content(c, below)
 		if f = strings.TrimSpace(f); f == "" && 2*filled < len(below) || dataLike(f) {
 			return false
 		} else if f != "" && filled > 0 {
@@ -365,13 +359,20 @@ func (h *head) belowSummary(first int) int {
 // allData reports whether a column holds something in rows, and nothing but numbers and
 // dates.
 func (h *head) allData(c int, rows []int) bool {
-	some := false
+	filled, typed := h.content(c, rows)
+	return filled > 0 && typed == filled
+}
+
+// content is in how many of the rows a column holds something, and in how many a number
+// or a date.
+func (h *head) content(c int, rows []int) (filled, typed int) {
 	for v := range h.values(c, rows) {
-		if some = true; !isData(v) {
-			return false
+		filled++
+		if isData(v) {
+			typed++
 		}
 	}
-	return some
+	return filled, typed
 }
 
 // rowName is the name of a column that the header leaves out: what statistics
@@ -723,13 +724,7 @@ func (h *head) typedBelow(first, names int) bool {
 func (h *head) mostlyTyped(first int) bool {
 	below := h.others(first)
 	for c, f := range h.rows[h.filled[first]].fields {
-		filled, typed := 0, 0
-		for v := range h.values(c, below) {
-			filled++
-			if isData(v) {
-				typed++
-			}
-		}
+		filled, typed := h.content(c, below)
 		if 4*typed > 3*filled && !isBlank(f) && !dataLike(f) {
 			return true
 		}

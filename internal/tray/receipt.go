@@ -202,10 +202,7 @@ const (
 // proofOf says how a column was compared.
 func (t *Table) proofOf(c *Verified) Proof {
 	switch {
-	case t.Proved && !slices.ContainsFunc(t.NotProved, func(s string) bool {
-		return strings.HasPrefix(s,
-			c.Name+" (")
-	}):
+	case t.Proved && !slices.Contains(t.NotProved, c.Name):
 		return EveryValue
 	case t.Checksums:
 		return ByRows

@@ -127,11 +127,11 @@ func (r *Rejects) add(x Reject) error {
 	if !r.cells {
 		lead = slices.Delete(lead, 2, 3)
 	}
-	form := delimited.DefaultForm
-	if form.Marked = r.marked; r.marked {
+	form := r.form()
+	if form.Marked {
 		n := 0
 		for _, f := range x.Fields {
-			if delimited.Formula([]byte(f.Text)) {
+			if delimited.NeedsMark([]byte(f.Text)) {
 				n++
 			}
 		}
@@ -164,6 +164,13 @@ func appendFields(form delimited.Form, b []byte, fields []Field) []byte {
 	return b
 }
 
+// form is how the file is written.
+func (r *Rejects) form() delimited.Form {
+	f := delimited.DefaultForm
+	f.Marked = r.marked
+	return f
+}
+
 func (r *Rejects) begin() error {
 	var all []io.Writer
 	if r.to != nil {
@@ -181,9 +188,7 @@ func (r *Rejects) begin() error {
 	for _, h := range append(r.columns(), r.headers...) {
 		head = append(head, Field{Text: h})
 	}
-	form := delimited.DefaultForm
-	form.Marked = r.marked
-	_, err := r.w.Write(append(appendFields(form, nil, head), '\n'))
+	_, err := r.w.Write(append(appendFields(r.form(), nil, head), '\n'))
 	return err
 }
 
@@ -231,13 +236,7 @@ func ReadRejects(ctx context.Context, path string, each func(*Reject) error) (he
 		}
 		return each(x)
 	})
-	headers = src.Layout.Columns[len(ours):]
-	if slices.Contains(ours, marked) {
-		for i, h := range headers {
-			headers[i] = string(delimited.Unmark([]byte(h)))
-		}
-	}
-	return headers, err
+	return src.Layout.Columns[len(ours):], err
 }
 
 // RejectHeaders are the headers of the fields in a file of rejects, and whether these
@@ -304,7 +303,14 @@ func openRejects(ctx context.Context, path string) (*source.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	if ownColumns(src.Layout.Columns) == nil {
+	ours := ownColumns(src.Layout.Columns)
+	if slices.Contains(ours, marked) {
+		src.Layout.Form.Marked = true
+		for i, h := range src.Layout.Columns {
+			src.Layout.Columns[i] = string(delimited.Unmark([]byte(h)))
+		}
+	}
+	if ours == nil {
 		return nil, &source.Problem{Source: path, Line: 1, Decision: true,
 			What: "is not a file of rejects: its first columns are not " + strings.Join(rejectColumns, ", "),
 			Do:   "correct the fields behind these columns, and leave the columns as they are"}
@@ -324,12 +330,8 @@ func parseReject(path string, rec *delimited.Record, ours []string) (*Reject, er
 		return nil, bad("the line has too few fields for a reject")
 	}
 	x := &Reject{}
-	was := func(b []byte) []byte { return b }
-	if slices.Contains(ours, marked) {
-		was = delimited.Unmark
-	}
 	for i, name := range ours {
-		field := string(was(rec.Fields[i]))
+		field := string(rec.Fields[i])
 		var number *int64
 		switch name {
 		case "reject":
@@ -362,7 +364,7 @@ func parseReject(path string, rec *delimited.Record, ours []string) (*Reject, er
 		*number = v
 	}
 	for i := len(ours); i < len(rec.Fields); i++ {
-		x.Fields = append(x.Fields, Field{string(was(rec.Fields[i])), rec.Quoted(i)})
+		x.Fields = append(x.Fields, Field{string(rec.Fields[i]), rec.Quoted(i)})
 	}
 	return x, nil
 }

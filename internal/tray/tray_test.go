@@ -327,3 +327,11 @@ func TestPapersArePrivate(t *testing.T) {
 	assert.Equal(t, []os.FileMode{0o755, 0o700, 0o600, 0o600}, modes(0o755))
 	assert.Equal(t, []os.FileMode{0o770, 0o770, 0o660, 0o660}, modes(0o770))
 }
+
+// How a column was compared is by its own name, whatever others are called.
+func TestProofOfColumns(t *testing.T) {
+	r := Receipt{Table: Table{Proved: true, NotProved: []string{"a (b)"}}, Columns: []Verified{{Name: "a"}, {Name: "a (b)", Facts: Facts{Loose: true}}}}
+	r.Prove()
+	assert.Equal(t, []Proof{EveryValue, ByNulls}, []Proof{r.Columns[0].Proof, r.Columns[1].Proof})
+	assert.Equal(t, []string{"a (b)"}, r.Uncompared())
+}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net/url"
 	"path/filepath"
@@ -26,13 +27,17 @@ import (
 
 // These tests say what every target has to do, and are run on each.
 
+// networked makes a database on each server, and returns its URL.
+var networked = map[string]func(t testing.TB) string{
+	"postgres": func(t testing.TB) string { u, _ := testdb.Postgres(t); return u },
+	"mysql":    func(t testing.TB) string { u, _ := testdb.MySQL(t); return u },
+}
+
 // onTargets runs a test on each database. connected opens one more connection.
 func onTargets(t *testing.T, test func(t *testing.T, connected func() db.Session)) {
-	for name, find := range map[string]func(t testing.TB) string{
-		"sqlite":   func(t testing.TB) string { return "sqlite:" + filepath.Join(t.TempDir(), "canal.db") },
-		"postgres": func(t testing.TB) string { u, _ := testdb.Postgres(t); return u },
-		"mysql":    func(t testing.TB) string { u, _ := testdb.MySQL(t); return u },
-	} {
+	finds := maps.Clone(networked)
+	finds["sqlite"] = func(t testing.TB) string { return "sqlite:" + filepath.Join(t.TempDir(), "canal.db") }
+	for name, find := range finds {
 		t.Run(name, func(t *testing.T) {
 			raw := find(t)
 			test(t, func() db.Session {

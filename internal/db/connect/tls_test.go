@@ -15,22 +15,23 @@ import (
 	"ambertray/internal/testdb"
 )
 
+// certificates is the folder with those of a server, of its authority and of a client.
+func certificates(t testing.TB, server string) string {
+	folder := os.Getenv("AMBERTRAY_TEST_" + strings.ToUpper(server) + "_TLS")
+	if folder == "" {
+		t.Skip("no server with certificates of ours; 'make test' starts one")
+	}
+	return folder
+}
+
 // How a connection is protected is as the URL says, and is told.
 func TestProtection(t *testing.T) {
-	for name, x := range map[string]struct {
-		find   func(testing.TB) string
-		folder string
-	}{
-		"postgres": {func(t testing.TB) string { u, _ := testdb.Postgres(t); return u }, os.Getenv("AMBERTRAY_TEST_POSTGRES_TLS")},
-		"mysql":    {func(t testing.TB) string { u, _ := testdb.MySQL(t); return u }, os.Getenv("AMBERTRAY_TEST_MYSQL_TLS")},
-	} {
+	for name, find := range networked {
 		t.Run(name, func(t *testing.T) {
-			if x.folder == "" {
-				t.Skip("no server with certificates of ours; 'make test' starts one")
-			}
-			url := x.find(t)
-			ca := filepath.Join(x.folder, "ca.pem")
-			other := filepath.Join(x.folder, "client.pem") // which has signed nothing
+			folder := certificates(t, name)
+			url := find(t)
+			ca := filepath.Join(folder, "ca.pem")
+			other := filepath.Join(folder, "client.pem") // which has signed nothing
 			byName := strings.Replace(url, "127.0.0.1", "localhost", 1)
 			for _, tt := range []struct{ url, want, fails string }{
 				{url + "?sslmode=disable", "not encrypted, on this machine", ""},
@@ -65,10 +66,7 @@ func TestProtection(t *testing.T) {
 
 // A server that lets in only who shows a certificate.
 func TestClientCertificate(t *testing.T) {
-	folder := os.Getenv("AMBERTRAY_TEST_MYSQL_TLS")
-	if folder == "" {
-		t.Skip("no server with certificates of ours; 'make test' starts one")
-	}
+	folder := certificates(t, "mysql")
 	url, admin := testdb.MySQL(t)
 	_, err := admin.Exec("CREATE USER 'lock'@'127.0.0.1' IDENTIFIED BY '" + testdb.Password + "' REQUIRE X509")
 	require.NoError(t, err)
@@ -97,14 +95,9 @@ func TestProtectionOffThisMachine(t *testing.T) {
 	if here == "" {
 		t.Skip("this machine has no address but the loopback")
 	}
-	for name, find := range map[string]func(testing.TB) string{
-		"postgres": func(t testing.TB) string { u, _ := testdb.Postgres(t); return u },
-		"mysql":    func(t testing.TB) string { u, _ := testdb.MySQL(t); return u },
-	} {
+	for name, find := range networked {
 		t.Run(name, func(t *testing.T) {
-			if os.Getenv("AMBERTRAY_TEST_"+strings.ToUpper(name)+"_TLS") == "" {
-				t.Skip("no server with certificates of ours; 'make test' starts one")
-			}
+			certificates(t, name)
 			url := find(t)
 			address := url[strings.Index(url, "@")+1 : strings.LastIndex(url, "/")]
 			url = strings.Replace(url, address, testdb.Relay(t, here+":0", address), 1)

@@ -52,8 +52,8 @@ func (l *load) Side() string { return cmp.Or(l.side, l.spec.Table.Name) }
 // refers to it, was asked before the first row.
 func (l *load) replaceable(ctx context.Context, found *db.Table) error {
 	fail := func(what string) error {
-		return &db.Error{Where: l.d.where, What: l.final + " " + what + " while the load ran", Do: "look who did " +
-			"that, and load again"}
+		return &db.Error{Where: l.d.where, What: l.final + " " + what + " while the load ran",
+			Do: "look who did that, and load again"}
 	}
 	if found.View {
 		return fail("became a view")

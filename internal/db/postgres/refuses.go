@@ -18,14 +18,13 @@ func (d *DB) Refuses(ctx context.Context, t *db.Table) (what, do string, err err
 	case err != nil:
 		return "", "", d.fail("cannot be read", err)
 	case kind == "m":
-		return "is a materialized view, which has its rows from a query", "load the table behind it, and refresh " +
-			"it", nil
+		return "is a materialized view, which has its rows from a query",
+			"load the table behind it, and refresh it", nil
 	case kind == "v" && !instead:
 		return "is a view, into which the server's bulk path (COPY) does not go", "name the table behind it", nil
 	case guarded:
-		return "has row-level security that holds for this account: the bulk path (COPY) refuses, and rows that it " +
-			"may " +
-			"not see would not be counted", "load as the table's owner, or as an account with BYPASSRLS", nil
+		return "has row-level security that holds for this account: the bulk path (COPY) refuses, and rows that " +
+			"it may not see would not be counted", "load as the table's owner, or as an account with BYPASSRLS", nil
 	}
 	return "", "", nil
 }

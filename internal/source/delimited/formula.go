@@ -48,13 +48,21 @@ func plainNumber(b []byte) bool {
 	return digits
 }
 
-// toMark reports whether a field gets a mark: also if it begins with one, so that what
+// NeedsMark reports whether a field gets a mark: also if it begins with one, so that what
 // was marked is known again.
-func toMark(field []byte) bool { return len(field) > 0 && field[0] == mark || Formula(field) }
+func NeedsMark(field []byte) bool { return len(field) > 0 && field[0] == mark || Formula(field) }
+
+// Mark puts the mark before a field that needs one.
+func Mark(field []byte) []byte {
+	if NeedsMark(field) {
+		return append([]byte{mark}, field...)
+	}
+	return field
+}
 
 // Unmark takes the mark off a field that has one.
 func Unmark(field []byte) []byte {
-	if len(field) > 1 && field[0] == mark && toMark(field[1:]) {
+	if len(field) > 1 && field[0] == mark && NeedsMark(field[1:]) {
 		return field[1:]
 	}
 	return field

@@ -5,8 +5,8 @@ import "bytes"
 // AppendField adds a field as the form writes it: in quotes where it would be
 // mistaken without them, or where they are asked for. The form must quote.
 func (f Form) AppendField(b, field []byte, quoted bool) []byte {
-	if f.Marked && toMark(field) {
-		field = append([]byte{mark}, field...)
+	if f.Marked {
+		field = Mark(field)
 	}
 	if !quoted && !f.needsQuotes(field) {
 		return append(b, field...)
