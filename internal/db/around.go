@@ -115,10 +115,10 @@ func (q Questions) Orphans(ctx context.Context, referrers []Reference, table, lo
 			fields, filled = append(fields, own), append(filled, own+" IS NOT NULL")
 			same = append(same, "p."+q.Dialect.Quote(r.To[i])+" = "+own)
 		}
-		rows, err := q.Rows(ctx, "cannot see what refers to the table", strings.TrimSpace(fmt.Sprintf(
-			"SELECT %s FROM %s c WHERE %s AND NOT EXISTS (SELECT 1 FROM %s p WHERE %s) LIMIT 1 %s",
-			strings.Join(fields, ", "), q.Dialect.Qualified(r.Schema, r.Table), strings.Join(filled, " AND "), table,
-			strings.Join(same, " AND "), lock)))
+		from := fmt.Sprintf("%s c WHERE %s AND NOT EXISTS (SELECT 1 FROM %s p WHERE %s)",
+			q.Dialect.Qualified(r.Schema, r.Table), strings.Join(filled, " AND "), table, strings.Join(same, " AND "))
+		rows, err := q.Rows(ctx, "cannot see what refers to the table", strings.TrimSpace(
+			q.Dialect.First(strings.Join(fields, ", "), from, 1)+" "+lock))
 		if err != nil {
 			return err
 		}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"strconv"
-	"strings"
 
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/sqltype"
@@ -57,14 +56,13 @@ func (q Questions) Do(ctx context.Context, what, sql string, args ...any) error 
 
 // makeTable makes a table of the program's own, where there is none.
 func (q Questions) makeTable(ctx context.Context, t dialect.Table) error {
-	create := q.Dialect.Create(t)[0]
-	return q.Do(ctx, "cannot make the table "+t.Name,
-		strings.Replace(create, "CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1))
+	return q.Do(ctx, "cannot make the table "+t.Name, q.Dialect.Missing(t))
 }
 
 // Count is how many rows a table has.
 func (q Questions) Count(ctx context.Context, schema, table string) (int64, error) {
-	return q.Number(ctx, "cannot count the rows of "+table, "SELECT count(*) FROM "+q.Dialect.Qualified(schema, table))
+	return q.Number(ctx, "cannot count the rows of "+table, "SELECT "+q.Dialect.Count()+" FROM "+
+		""+q.Dialect.Qualified(schema, table))
 }
 
 // CountListed counts the rows of the tables of a list, but of those whose

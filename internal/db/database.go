@@ -25,6 +25,8 @@ type Database struct {
 	File bool
 	// Port is the one that a URL without any means.
 	Port string
+	// NameIn is the parameter of a URL that names the database; empty: its path does.
+	NameIn string
 	// Attaches tells that what hangs on a table that is replaced can be made again.
 	Attaches bool
 	// SlowPath tells that a load by inserts can be asked for.

@@ -20,6 +20,8 @@ type Keeps struct {
 	Labels  []string
 	Set     bool
 	AnyCase bool
+	// Lacks tells whether the column's code page lacks a letter of a text; nil: it has all.
+	Lacks func(text []byte) bool
 }
 
 // faithful says whether a column keeps a field as it is, where its type changes what it

@@ -223,6 +223,9 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 		}
 	case sqltype.None, sqltype.Text:
 	}
+	if r.Keeps.Lacks != nil && r.Keeps.Lacks(b) {
+		return NotInPage
+	}
 	v.Text = b
 	return OK
 }

@@ -60,6 +60,7 @@ const (
 	LosesForm
 	Inexact
 	NotListed
+	NotInPage
 	kinds // how many there are
 )
 
@@ -78,7 +79,7 @@ func (m Misfit) Code() string {
 		TooManyDecimals: "too-many-decimals", NotADate: "not-a-date", NotThisForm: "not-this-form",
 		NoSuchDate: "no-such-date", TooFine: "too-fine", NotTruth: "not-true-or-false",
 		NotUUID: "not-a-uuid", TooLong: "too-long", EndsInSpace: "ends-in-space", Blank: "blank",
-		LosesForm: "loses-form", Inexact: "inexact", NotListed: "not-listed"}[m]
+		LosesForm: "loses-form", Inexact: "inexact", NotListed: "not-listed", NotInPage: "not-in-code-page"}[m]
 }
 
 // Reason says what is wrong with field in a column of type t.
@@ -119,6 +120,8 @@ func (m Misfit) Reason(t sqltype.Type, field []byte) string {
 		return "more digits than the column keeps"
 	case NotListed:
 		return "not one of the column's words"
+	case NotInPage:
+		return "a letter that the column's code page does not have"
 	}
 	return fmt.Sprintf("misfit %d", uint8(m))
 }

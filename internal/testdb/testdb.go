@@ -8,15 +8,21 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"io"
+	"log"
 	"net"
 	"net/url"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 
-	_ "github.com/go-sql-driver/mysql" // registers "mysql"
-	_ "github.com/jackc/pgx/v5/stdlib" // registers "pgx"
+	_ "github.com/go-sql-driver/mysql"  // registers "mysql"
+	_ "github.com/jackc/pgx/v5/stdlib"  // registers "pgx"
+	_ "github.com/microsoft/go-mssqldb" // registers "sqlserver"
 	"github.com/stretchr/testify/require"
+
+	"ambertray/internal/standin/engine"
+	"ambertray/internal/standin/sqlserver"
 )
 
 // Password is that of the test servers, which must never be shown.
@@ -107,4 +113,50 @@ func unique() string {
 	b := make([]byte, 6)
 	rand.Read(b)
 	return "canal_" + hex.EncodeToString(b)
+}
+
+var (
+	standin     *sqlserver.Standin
+	standinOnce sync.Once
+)
+
+// SQLServer does the same on SQL Server: the one that AMBERTRAY_TEST_SQLSERVER names, or a
+// stand-in of its own.
+func SQLServer(t testing.TB) (string, *sql.DB) {
+	t.Helper()
+	base := os.Getenv("AMBERTRAY_TEST_SQLSERVER")
+	if base == "" {
+		standinOnce.Do(func() {
+			var err error
+			standin, err = sqlserver.Start(sqlserver.Options{Logins: Logins(), Log: log.New(os.Stderr, "standin: ", 0)})
+			require.NoError(t, err)
+		})
+		base = "sqlserver://tray:" + Password + "@" + standin.Addr + "?database=master&trustservercertificate=true"
+	}
+	admin, err := sql.Open("sqlserver", base)
+	require.NoError(t, err)
+	name := unique()
+	_, err = admin.Exec("CREATE DATABASE " + name)
+	require.NoError(t, err)
+	u, err := url.Parse(base)
+	require.NoError(t, err)
+	q := u.Query()
+	q.Set("database", name)
+	u.RawQuery = q.Encode()
+	db, err := sql.Open("sqlserver", u.String())
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		db.Close()
+		admin.Exec("DROP DATABASE " + name)
+		admin.Close()
+	})
+	return u.String(), db
+}
+
+// Logins are those of a stand-in: one that may do everything, one that may only read, and
+// one that may add rows and no more.
+func Logins() map[string]engine.Login {
+	return map[string]engine.Login{"tray": {Password: Password}, "reader": {Password: Password,
+		May: []string{"SELECT"}},
+		"writer": {Password: Password, May: []string{"SELECT", "INSERT"}}}
 }

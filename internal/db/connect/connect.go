@@ -103,7 +103,18 @@ func Same(a, b string) bool {
 	host := func(u *url.URL) string {
 		return net.JoinHostPort(strings.ToLower(u.Hostname()), cmp.Or(u.Port(), d.Port))
 	}
-	return host(ua) == host(ub) && ua.Path == ub.Path
+	return host(ua) == host(ub) && ua.Path == ub.Path && strings.EqualFold(parameter(ua, d.NameIn), parameter(ub,
+		d.NameIn))
+}
+
+// parameter is one of a URL's, whatever its case; of none, nothing.
+func parameter(u *url.URL, name string) string {
+	for k, v := range u.Query() {
+		if name != "" && strings.EqualFold(k, name) {
+			return v[0]
+		}
+	}
+	return ""
 }
 
 func isFile(raw string) bool {
@@ -183,7 +194,10 @@ func Open(ctx context.Context, raw string, opt Options) (db.Session, error) {
 	if at.URL, err = url.Parse(raw); err != nil || at.URL.Host == "" {
 		return nil, bad("names no host")
 	}
-	if at.Name = strings.TrimPrefix(at.URL.Path, "/"); at.Name == "" || strings.Contains(at.Name, "/") {
+	if at.Name = strings.TrimPrefix(at.URL.Path, "/"); d.NameIn != "" {
+		at.Name = parameter(at.URL, d.NameIn)
+	}
+	if at.Name == "" || strings.Contains(at.Name, "/") {
 		return nil, bad("names no database")
 	}
 	session, err := d.Open(ctx, at)

@@ -7,6 +7,7 @@
 package dialect
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -55,6 +56,11 @@ type Dialect struct {
 	NumberedParameter func(n int) string
 	// FirstRows writes a query of the first rows of a table; nil: with LIMIT.
 	FirstRows func(columns, table string, n int) string
+	// IfMissing writes the definition of a table that is made only where there is none;
+	// nil: with IF NOT EXISTS.
+	IfMissing func(d *Dialect, t Table) string
+	// CountAll is how rows are counted; empty: count(*).
+	CountAll string
 	// OpenQuote and CloseQuote stand around a quoted identifier.
 	OpenQuote, CloseQuote string
 	// Folds is what the database makes of a bare identifier; nil keeps it.
@@ -155,6 +161,17 @@ func (d *Dialect) First(columns, table string, n int) string {
 	}
 	return d.FirstRows(columns, table, n)
 }
+
+// Missing is the statement that makes a table where there is none.
+func (d *Dialect) Missing(t Table) string {
+	if d.IfMissing != nil {
+		return d.IfMissing(d, t)
+	}
+	return strings.Replace(d.Create(t)[0], "CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1)
+}
+
+// Count is the expression that counts rows.
+func (d *Dialect) Count() string { return cmp.Or(d.CountAll, "count(*)") }
 
 // Type is the database's type for a column. Keys may need another one than
 // other columns.

@@ -1,8 +1,7 @@
-// Package sqlserver is Microsoft SQL Server: its names, types, definitions,
-// literals and scripts. There is no connection to it yet.
 package sqlserver
 
 import (
+	"context"
 	"fmt"
 
 	"ambertray/internal/db"
@@ -13,7 +12,17 @@ import (
 var Database = &db.Database{
 	Dialect: Dialect,
 	Aliases: []string{"mssql"},
-	Lacks:   []string{"no connection: definitions and scripts only"},
+	Schemes: []string{"sqlserver"},
+	Example: "sqlserver://user@host:1433?database=canal",
+	Port:    "1433",
+	NameIn:  "database",
+	Open: func(ctx context.Context, at db.Address) (db.Session, error) {
+		d, err := connect(ctx, at)
+		if err != nil {
+			return nil, err // and not a connection that is nil
+		}
+		return d, nil
+	},
 	Script: func() db.Manner {
 		m := db.ManyRows(db.Manner{
 			Before: []string{"SET XACT_ABORT ON;", "SET NOCOUNT ON;", "SET ANSI_PADDING ON;", "BEGIN TRANSACTION;"},

@@ -17,7 +17,17 @@ var Dialect = &dialect.Dialect{
 	FirstRows: func(columns, table string, n int) string {
 		return fmt.Sprintf("SELECT TOP (%d) %s FROM %s", n, columns, table)
 	},
-	OpenQuote: "[", CloseQuote: "]",
+	IfMissing: func(d *dialect.Dialect, t dialect.Table) string {
+		return fmt.Sprintf("IF OBJECT_ID(N%s) IS NULL %s", dialect.Quoted(d.Qualified(t.Schema, t.Name)),
+			d.Create(t)[0])
+	},
+	CountAll: "COUNT_BIG(*)",
+	Widen: func(table, column, typ string, required bool) string {
+		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s %s %s", table, column, typ,
+			map[bool]string{true: "NOT NULL", false: "NULL"}[required])
+	},
+	WidensWithin: true,
+	OpenQuote:    "[", CloseQuote: "]",
 	ColumnType: func(c dialect.Column, key bool) string {
 		t := c.Type
 		switch t.Kind {
