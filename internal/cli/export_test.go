@@ -3,12 +3,16 @@ package cli_test
 import (
 	"bytes"
 	"compress/gzip"
+	"context"
+	"database/sql"
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
 	"os/exec"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -106,6 +110,8 @@ func TestExportOfOthersTables(t *testing.T) {
 			(NULL, NULL, -12345678901234567890.000000000123, 3.4e38, NULL, NULL, NULL, NULL, ''), ('{}', 'null', 0, NULL, '-00:00:01', '0044-03-15 BC', '', NULL, NULL)`},
 		"mysql": {"CREATE TABLE odd (id int unsigned AUTO_INCREMENT PRIMARY KEY, kind enum('a','b,c'), some set('x','y'), r float, y year, clock time(3), big bigint unsigned, bytes varbinary(4), doc json, padded char(5), small tinyint(1), old datetime)",
 			"INSERT INTO odd (kind, some, r, y, clock, big, bytes, doc, padded, small, old) VALUES ('b,c', 'x,y', 0.1, 1999, '-100:00:00.5', 18446744073709551615, x'00ff0a', '{\"k\": 1}', 'ab', 1, '1000-01-01 00:00:00'), (NULL, NULL, 3.4e38, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL), ('a', '', 16777217, 2024, '23:59:59.999', 0, '', '[]', '', 7, '9999-12-31 23:59:59')"},
+		"sqlserver": {"CREATE TABLE odd (id int IDENTITY PRIMARY KEY, m money, sm smallmoney, r real, f float, t tinyint, old datetime, small smalldatetime, bytes varbinary(4), doc xml, padded char(5), wide nchar(3), fine datetime2(7), zoned datetimeoffset(3), stamp rowversion, twice AS (7 * 2), u uniqueidentifier, b bit)",
+			"INSERT INTO odd (m, sm, r, f, t, old, small, bytes, doc, padded, wide, fine, zoned, u, b) VALUES (-922337203685477.5808, 214748.3647, 0.1, 1e300, 255, '1753-01-01T00:00:00.003', '2079-06-06 23:59', 0x00ff0a, N'<k/>', 'ab', N'é', '0001-01-01 00:00:00.0000001', '2024-02-29 12:00:00.5+05:30', '6F9619FF-8B86-D011-B42D-00C04FC964FF', 1), (NULL, NULL, 3.4e38, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL), (0.5, 0, 16777216, -0.0, 0, '9999-12-31T23:59:59.997', '1900-01-01', 0x, N'', '', N'', '9999-12-31 23:59:59.9999999', '1999-12-31 23:59:59 -02:00', '00000000-0000-0000-0000-000000000000', 0)"},
 	}
 	onServers(t, func(t *testing.T, b *bench, s server) {
 		s.exec(t, tables[s.name]...)
@@ -127,6 +133,8 @@ func TestExportOfOthersTables(t *testing.T) {
 			assert.Equal(t, []string{"integer", "text", "decimal(32,12)", "text", "char(5)"}, []string{types["id"], types["tags"], types["n"], types["far"], types["padded"]})
 		case "mysql":
 			assert.Equal(t, []string{"bigint", "text", "decimal(20,0)", "text", "timestamp(0)"}, []string{types["id"], types["kind"], types["big"], types["clock"], types["old"]})
+		case "sqlserver":
+			assert.Equal(t, []string{"integer", "decimal(19,4)", "decimal(10,4)", "double precision", "smallint", "text", "char(5)"}, []string{types["id"], types["m"], types["sm"], types["r"], types["t"], types["bytes"], types["padded"]})
 		}
 	})
 }
@@ -138,7 +146,11 @@ func TestExportDetails(t *testing.T) {
 		text := "id,v,n\n1,x,\n2,\"---\",2\n3,\"\",3\n4,NULL,4\n5,\" \",5\n6,\\N,6\n"
 		assert.Equal(t, text, b.run(0, "export", s.url, "a").out)
 		assert.Equal(t, "v\nx\n", b.run(0, "export", s.url, "--query", "SELECT v FROM a WHERE id = 1 ; ").out)
-		assert.Equal(t, "1;x\n", b.run(0, "export", s.url, "--query", "SELECT id, v FROM a ORDER BY id LIMIT 1", "--no-header", "--delimiter", "semicolon").out)
+		one := "SELECT id, v FROM a ORDER BY id LIMIT 1"
+		if s.name == "sqlserver" {
+			one = "SELECT TOP (1) id, v FROM a ORDER BY id"
+		}
+		assert.Equal(t, "1;x\n", b.run(0, "export", s.url, "--query", one, "--no-header", "--delimiter", "semicolon").out)
 		assert.Equal(t, "n\n6\n5\n4\n3\n2\n\\N\n", b.run(0, "export", s.url, "--query", "SELECT n FROM a ORDER BY id DESC").out, "a null by itself is no blank line")
 		assert.Contains(t, b.run(1, "export", s.url, "a", "--null-word", "NULL").err, "choose another word")
 		assert.Equal(t, "x,x\nx,x\n", b.run(0, "export", s.url, "--query", "SELECT v AS x, v AS x FROM a WHERE id = 1").out)
@@ -170,6 +182,22 @@ func TestExportDetails(t *testing.T) {
 	assert.False(t, b.exists("none.db"))
 }
 
+// runBatches runs a script as the server's own program does: in batches that end at a line
+// of GO, on one connection, until one fails.
+func runBatches(db *sql.DB, text string) (failed error) {
+	c, err := db.Conn(context.Background())
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	for _, batch := range regexp.MustCompile(`(?m)^GO$`).Split(text, -1) {
+		if _, err := c.ExecContext(context.Background(), batch); err != nil {
+			failed = errors.Join(failed, err)
+		}
+	}
+	return failed
+}
+
 // clients run a script as the database's own program does.
 func (b *bench) runScript(s server, file string) (string, error) {
 	var cmd *exec.Cmd
@@ -181,6 +209,8 @@ func (b *bench) runScript(s server, file string) (string, error) {
 			return "", err
 		}
 		cmd = exec.Command(name, "-bail", strings.TrimPrefix(s.url, "sqlite:"))
+	case "sqlserver":
+		return "", runBatches(s.db, b.read(file))
 	case "postgres":
 		cmd = exec.Command("psql", "-X", "-q", "-v", "ON_ERROR_STOP=1", s.url)
 	case "mysql":

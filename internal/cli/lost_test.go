@@ -134,6 +134,9 @@ const (
 func (c *cutter) through(u *url.URL) string {
 	v := *u
 	v.Host, v.RawQuery = c.listener.Addr().String(), "sslmode=disable"
+	if u.Scheme == "sqlserver" {
+		v.RawQuery = "encrypt=disable&database=" + u.Query().Get("database")
+	}
 	return v.String()
 }
 
@@ -141,6 +144,8 @@ func (c *cutter) through(u *url.URL) string {
 var commit = map[string]string{
 	"postgres": "Q\x00\x00\x00\x0bCOMMIT\x00", // PostgreSQL, "Message Formats": Query
 	"mysql":    "\x03COMMIT",                  // COM_QUERY
+	// [MS-TDS] 2.2.6.7, SQLBatch: text in UTF-16
+	"sqlserver": "C\x00O\x00M\x00M\x00I\x00T\x00 \x00T\x00R\x00A\x00N\x00",
 }
 
 // A load that commits on its way is cut at its first, a later or its last commit, before

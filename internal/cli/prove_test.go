@@ -15,7 +15,8 @@ func TestProve(t *testing.T) {
 			"sqlite": {"CREATE TRIGGER swap AFTER INSERT ON tolls BEGIN UPDATE tolls SET note = CASE note WHEN 'b' THEN 'c' WHEN 'c' THEN 'b' ELSE note END WHERE id = NEW.id; END"},
 			"postgres": {"CREATE FUNCTION swap() RETURNS trigger AS $$ BEGIN NEW.note := CASE NEW.note WHEN 'b' THEN 'c' WHEN 'c' THEN 'b' ELSE NEW.note END; RETURN NEW; END $$ LANGUAGE plpgsql",
 				"CREATE TRIGGER swap BEFORE INSERT ON tolls FOR EACH ROW EXECUTE FUNCTION swap()"},
-			"mysql": {"CREATE TRIGGER swap BEFORE INSERT ON tolls FOR EACH ROW SET NEW.note = CASE NEW.note WHEN 'b' THEN 'c' WHEN 'c' THEN 'b' ELSE NEW.note END"},
+			"sqlserver": {"CREATE TRIGGER swap ON tolls AFTER INSERT AS UPDATE t SET note = CASE t.note WHEN 'b' THEN 'c' WHEN 'c' THEN 'b' ELSE t.note END FROM tolls t JOIN inserted i ON i.id = t.id"},
+			"mysql":     {"CREATE TRIGGER swap BEFORE INSERT ON tolls FOR EACH ROW SET NEW.note = CASE NEW.note WHEN 'b' THEN 'c' WHEN 'c' THEN 'b' ELSE NEW.note END"},
 		}[s.name]
 		b.write("a.csv", "id,note,toll\n1,a,2.50\n2,b,3.50\n3,c,4.50\n4,d,5.50\n")
 		b.write("b.csv", "id,note,toll\n5,a,2.50\n6,b,3.50\n7,c,4.50\n1,d,5.50\n")

@@ -51,6 +51,10 @@ func onNetwork(t *testing.T, test func(*testing.T, *bench, server)) {
 		url, db := testdb.MySQL(t)
 		test(t, benchOf(t, url), server{"mysql", url, db})
 	})
+	t.Run("sqlserver", func(t *testing.T) {
+		url, db := testdb.SQLServer(t)
+		test(t, benchOf(t, url), server{"sqlserver", url, db})
+	})
 }
 
 // benchOf is a bench on which a server's password is known, since no paper of
@@ -74,18 +78,35 @@ func (s server) exec(t *testing.T, statements ...string) {
 
 // text casts a column to text, in the words of the database.
 func (s server) text(c string) string {
-	if s.name == "mysql" {
+	switch s.name {
+	case "mysql":
 		return "CAST(" + c + " AS CHAR)"
+	case "sqlserver":
+		return "CONVERT(nvarchar(4000), " + c + ", 121)"
 	}
 	return "CAST(" + c + " AS text)"
+}
+
+// other is the URL of a database that is not there.
+func (s server) other(t *testing.T) string {
+	if s.name != "sqlserver" {
+		return s.url + "_none"
+	}
+	u, err := url.Parse(s.url)
+	require.NoError(t, err)
+	q := u.Query()
+	q.Set("database", q.Get("database")+"_none")
+	u.RawQuery = q.Encode()
+	return u.String()
 }
 
 // tables lists all tables, so that leftovers are seen.
 func (s server) tables(t *testing.T) []string {
 	q := map[string]string{
-		"sqlite":   "SELECT name FROM sqlite_schema WHERE type = 'table' ORDER BY 1",
-		"postgres": "SELECT relname FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace ORDER BY 1",
-		"mysql":    "SELECT table_name FROM information_schema.tables WHERE table_schema = database() ORDER BY 1",
+		"sqlite":    "SELECT name FROM sqlite_schema WHERE type = 'table' ORDER BY 1",
+		"postgres":  "SELECT relname FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace ORDER BY 1",
+		"mysql":     "SELECT table_name FROM information_schema.tables WHERE table_schema = database() ORDER BY 1",
+		"sqlserver": "SELECT name FROM sys.tables ORDER BY 1",
 	}[s.name]
 	return transpose(queryRows(t, s.db, q))[0]
 }
@@ -166,9 +187,13 @@ func TestModes(t *testing.T) {
 
 func TestMapping(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
-		auto := map[string]string{"sqlite": "INTEGER PRIMARY KEY AUTOINCREMENT", "postgres": "bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY", "mysql": "bigint AUTO_INCREMENT PRIMARY KEY"}[s.name]
+		auto := map[string]string{"sqlite": "INTEGER PRIMARY KEY AUTOINCREMENT", "postgres": "bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY", "mysql": "bigint AUTO_INCREMENT PRIMARY KEY", "sqlserver": "bigint IDENTITY PRIMARY KEY"}[s.name]
+		computed := map[string]string{"sqlserver": "AS (fee * 2)"}[s.name]
+		if computed == "" {
+			computed = "decimal(8,2) GENERATED ALWAYS AS (fee * 2) STORED"
+		}
 		s.exec(t, "CREATE TABLE boats (no "+auto+", boat_name varchar(10) NOT NULL, fee decimal(6,2), fleet varchar(20) DEFAULT 'trust' NOT NULL, remark varchar(50), "+
-			"double_fee decimal(8,2) GENERATED ALWAYS AS (fee * 2) STORED, built date)")
+			"double_fee "+computed+", built date)")
 		b.write("in.csv", "Boat Name,Fee,built\nHeron,12.50,31/01/1920\nOtter,3.25,01/02/1930\n")
 		r := b.run(0, "load", "in.csv", "--into", s.url, "--table", "boats", "--mode", "append", "--dry-run")
 		assert.Regexp(t, `Boat Name +varchar\(\d+\) +boat_name +.+ +fine`, r.out)
@@ -330,6 +355,9 @@ func nasty() (file, plan string, want [][]string) {
 	for _, c := range []string{"id integer", "b boolean", "s smallint", "i integer", "g bigint", "d decimal(14,4)", "w decimal(38,10)", "f double precision", "day date", "clock time(6)", "ts timestamp(6)", "tz timestamp(0) with time zone", "u uuid", "c char(6)", "v varchar(60)", "t text"} {
 		name, typ, _ := strings.Cut(c, " ")
 		plan += fmt.Sprintf("  - {name: %s, from: %s, type: '%s', keep_empty: quoted", name, name, typ)
+		if name == "c" || name == "v" || name == "t" {
+			plan += ", unicode: true"
+		}
 		if name == "tz" {
 			plan += ", reading: yyyy-MM-dd HH:mm:ssXXX"
 		}
@@ -353,7 +381,14 @@ func TestNastyValues(t *testing.T) {
 				cols = append(cols, "CAST(tz AT TIME ZONE 'UTC' AS text)")
 				continue
 			}
-			cols = append(cols, s.text(c))
+			x := s.text(c)
+			switch odd := map[string]string{"f": "CONVERT(nvarchar(60), f, 3)", "u": "LOWER(CONVERT(char(36), u))"}[c]; {
+			case s.name == "sqlserver" && odd != "":
+				x = odd
+			case s.name == "sqlserver" && c == "c":
+				x = "RTRIM(c)"
+			}
+			cols = append(cols, x)
 		}
 		got := queryRows(t, s.db, "SELECT "+strings.Join(cols, ", ")+", v, t FROM nasty x ORDER BY x.id")
 		require.Len(t, got, 300)
@@ -380,7 +415,7 @@ func TestNastyValues(t *testing.T) {
 						at, err := time.Parse("2006-01-02 15:04:05-07:00", e)
 						require.NoError(t, err)
 						e = at.UTC().Format("2006-01-02 15:04:05")
-						g = strings.TrimSuffix(g, "+00:00")
+						g = strings.TrimSpace(strings.TrimSuffix(g, "+00:00"))
 					}
 				}
 				require.Equal(t, e, g, "row %d, column %d", i, k)
@@ -471,8 +506,12 @@ func TestPasswordsAreNeverShown(t *testing.T) {
 	for _, s := range []server{
 		{name: "postgres", url: os.Getenv("AMBERTRAY_TEST_POSTGRES")},
 		{name: "mysql", url: os.Getenv("AMBERTRAY_TEST_MYSQL")},
+		{name: "sqlserver"},
 	} {
 		t.Run(s.name, func(t *testing.T) {
+			if s.name == "sqlserver" {
+				s.url, _ = testdb.SQLServer(t)
+			}
 			if s.url == "" {
 				t.Skip("no server")
 			}
@@ -493,10 +532,12 @@ func TestPasswordsAreNeverShown(t *testing.T) {
 			host := regexp.MustCompile(`127\.0\.0\.1:\d+`)
 			assert.Contains(t, try(1, host.ReplaceAllString(s.url, "127.0.0.1:1")).err, "no server listens there")
 			assert.Contains(t, try(1, host.ReplaceAllString(s.url, "no-such-host.invalid:1")).err, "host name is not known")
-			assert.Contains(t, try(1, s.url+"_none").err, "--create-database")
+			assert.Contains(t, try(1, s.other(t)).err, "--create-database")
 			try(2, strings.Replace(s.url, "://", ":/", 1))
-			try(2, s.url+"/more")
-			bad := b.run([]int{1, 2}[map[string]int{"mysql": 0, "postgres": 1}[s.name]], "load", "a.csv", "--into", s.url+"?pasword=x&sslmode=x")
+			if s.name != "sqlserver" {
+				try(2, s.url+"/more")
+			}
+			bad := b.run([]int{1, 2}[map[string]int{"postgres": 1}[s.name]], "load", "a.csv", "--into", s.url+map[bool]string{true: "?", false: "&"}[s.name != "sqlserver"]+"pasword=x&sslmode=x")
 			all.WriteString(bad.out + bad.err)
 			// The password may also come from a file or the environment.
 			bare := strings.Replace(s.url, ":"+testdb.Password, "", 1)

@@ -232,7 +232,7 @@ func TestDryRunConnects(t *testing.T) {
 			assert.False(t, b.exists("new.db"))
 			return
 		}
-		other := s.url + "_none"
+		other := s.other(t)
 		assert.Contains(t, b.run(1, "load", "a.csv", "--into", other, "--dry-run").err, "--create-database")
 		b.run(0, "load", "a.csv", "--into", other, "--dry-run", "--create-database")
 		assert.Contains(t, b.run(1, "load", "a.csv", "--into", other).err, "--create-database", "it was not created")

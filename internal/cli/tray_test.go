@@ -234,6 +234,8 @@ func TestVerifyAppended(t *testing.T) {
 		// One of two equal records goes.
 		if s.name == "mysql" {
 			s.exec(t, "DELETE FROM t WHERE id = 12 LIMIT 1")
+		} else if s.name == "sqlserver" {
+			s.exec(t, "DELETE TOP (1) FROM t WHERE id = 12")
 		} else {
 			id := map[string]string{"sqlite": "rowid", "postgres": "ctid"}[s.name]
 			s.exec(t, fmt.Sprintf("DELETE FROM t WHERE %s = (SELECT min(%s) FROM t WHERE id = 12)", id, id))

@@ -20,8 +20,10 @@ type Keeps struct {
 	Labels  []string
 	Set     bool
 	AnyCase bool
+	// Step is what moments have to be a multiple of, in microseconds, to be kept; 0: any.
+	Step int64
 	// Lacks tells whether the column's code page lacks a letter of a text; nil: it has all.
-	Lacks func(text []byte) bool
+	Lacks func(text []byte) bool `json:"-"`
 }
 
 // faithful says whether a column keeps a field as it is, where its type changes what it

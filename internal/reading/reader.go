@@ -211,7 +211,11 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 		v.Int = n
 		return OK
 	case sqltype.Date, sqltype.Time, sqltype.Timestamp, sqltype.TimestampTZ:
-		return r.temporal(b, v)
+		m := r.temporal(b, v)
+		if m == OK && r.Keeps.Step > 0 && v.Int%r.Keeps.Step != 0 {
+			return Inexact
+		}
+		return m
 	case sqltype.UUID:
 		return uuid(b, v)
 	case sqltype.Char, sqltype.VarChar:

@@ -47,8 +47,79 @@ func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 		"SELECT DISTINCT CASE WHEN minor_id = 0 THEN N'comment of the table' ELSE N'comments of columns' END FROM " +
 			"sys.extended_properties WHERE class = 1 AND major_id = OBJECT_ID(@p1)",
 	}, name)
+	if err != nil {
+		return nil, err
+	}
+	a.Again, err = d.attachments(ctx, t)
 	return &a, err
 }
+
+// attachments are the statements that make again what hangs on a table: constraints but the
+// primary key, which is the plan's, indexes, triggers, grants and comments.
+func (d *DB) attachments(ctx context.Context, t *db.Table) (out []string, err error) {
+	q, name, quoted := d.questions(), d.name(t.Schema, t.Name), Dialect.Qualified(t.Schema, t.Name)
+	text := strings.ReplaceAll(quoted, "'", "''")
+	if out, err = q.Hanging(ctx, []string{"SELECT N'ALTER TABLE " + text + " WITH CHECK ADD CONSTRAINT ' + " +
+		"QUOTENAME(name) + " +
+		"N' CHECK ' + definition FROM sys.check_constraints WHERE parent_object_id = OBJECT_ID(@p1) ORDER BY " +
+		"object_id"},
+		name); err != nil {
+		return nil, err
+	}
+	foreign, err := q.Rows(ctx, "cannot see what hangs on the table", `SELECT f.name, c.name, SCHEMA_NAME(p.schema_id), p.name, r.name,
+		f.delete_referential_action_desc, f.update_referential_action_desc FROM sys.foreign_keys f
+		JOIN sys.foreign_key_columns k ON k.constraint_object_id = f.object_id JOIN sys.tables p ON p.object_id = f.referenced_object_id
+		JOIN sys.columns c ON c.object_id = k.parent_object_id AND c.column_id = k.parent_column_id
+		JOIN sys.columns r ON r.object_id = k.referenced_object_id AND r.column_id = k.referenced_column_id
+		WHERE f.parent_object_id = OBJECT_ID(@p1) ORDER BY f.object_id, k.constraint_column_id`, name)
+	if err != nil {
+		return nil, err
+	}
+	for i := 0; i < len(foreign); {
+		f := foreign[i]
+		var from, to []string
+		for ; i < len(foreign) && *foreign[i][0] == *f[0]; i++ {
+			from, to = append(from, quote(*foreign[i][1])), append(to, quote(*foreign[i][4]))
+		}
+		rule := func(s *string) string { return strings.ReplaceAll(*s, "_", " ") }
+		out = append(out, fmt.Sprintf("ALTER TABLE %s WITH CHECK ADD CONSTRAINT %s FOREIGN KEY (%s) REFERENCES %s "+
+			"(%s) "+
+			"ON DELETE %s ON UPDATE %s", quoted, quote(*f[0]), strings.Join(from, ", "), Dialect.Qualified(*f[2],
+			*f[3]),
+			strings.Join(to, ", "), rule(f[5]), rule(f[6])))
+	}
+	keys, indexes, err := d.keysOf(ctx, name, quoted)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range keys {
+		if !strings.HasPrefix(k, "PRIMARY") {
+			out = append(out, "ALTER TABLE "+quoted+" ADD "+k)
+		}
+	}
+	more, err := q.Hanging(ctx, []string{
+		"SELECT m.definition FROM sys.triggers g JOIN sys.sql_modules m ON m.object_id = g.object_id WHERE " +
+			"g.parent_id = " +
+			"OBJECT_ID(@p1) ORDER BY g.object_id",
+		"SELECT CASE p.state_desc WHEN 'DENY' THEN N'DENY ' ELSE N'GRANT ' END + p.permission_name + N' ON " + text +
+			" TO ' + QUOTENAME(u.name) + CASE p.state_desc WHEN 'GRANT_WITH_GRANT_OPTION' THEN N' WITH GRANT " +
+			"OPTION' ELSE N'' END " +
+			"FROM sys.database_permissions p JOIN sys.database_principals u ON u.principal_id = " +
+			"p.grantee_principal_id WHERE " +
+			"p.class = 1 AND p.major_id = OBJECT_ID(@p1) AND p.minor_id = 0",
+	}, name)
+	if err != nil {
+		return nil, err
+	}
+	said := dialect.Table{Schema: t.Schema, Name: t.Name, Comment: t.Comment}
+	for _, c := range t.Columns {
+		said.Columns = append(said.Columns, dialect.Column{Name: c.Name, Comment: c.Comment})
+	}
+	return slices.Concat(out, indexes, more, Dialect.Comments(Dialect, said)), nil
+}
+
+// Attach implements db.Attacher.
+func (l *load) Attach(ctx context.Context) error { return l.d.questions().Attach(ctx, l.spec.Again) }
 
 // empty takes all rows out of the table: by TRUNCATE, or by DELETE where that is not
 // allowed. Where other tables refer to it, their constraints are off until the new rows are

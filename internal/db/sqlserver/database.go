@@ -16,6 +16,8 @@ var Database = &db.Database{
 	Example: "sqlserver://user@host:1433?database=canal",
 	Port:    "1433",
 	NameIn:  "database",
+
+	Attaches: true,
 	Open: func(ctx context.Context, at db.Address) (db.Session, error) {
 		d, err := connect(ctx, at)
 		if err != nil {

@@ -7,7 +7,6 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/reading"
-	"ambertray/internal/sqltype"
 )
 
 // A column is one of a table, with all that its values on the wire depend on.
@@ -157,10 +156,7 @@ func (d *DB) Describe(ctx context.Context, query string) ([]db.Column, error) {
 			c.Type = "rowversion"
 		}
 		standardType(&c, c.Type)
-		c.Keeps = reading.Keeps{}
-		if c.SQL.Kind == sqltype.Char || c.SQL.Kind == sqltype.VarChar && c.SQL.Length == 0 {
-			c.SQL = sqltype.Type{Kind: sqltype.VarChar, Length: max(1, c.SQL.Length)}
-		}
+		c.Keeps, c.Unfit = reading.Keeps{}, ""
 		out = append(out, c)
 	}
 	if err := rows.Err(); err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"strconv"
+	"strings"
 	"time"
 
 	driver "github.com/microsoft/go-mssqldb"
@@ -14,6 +15,25 @@ import (
 
 // Scan implements db.Session.
 func (d *DB) Scan(ctx context.Context, query string, columns []db.Column, row func([][]byte) error) error {
+	if !d.guarded {
+		return d.scan(ctx, query, columns, row)
+	}
+	// The server knows no session that only reads.
+	if len(columns) == 0 {
+		return d.fail("refuses the query: it yields no columns, and nothing else is run here", nil)
+	}
+	if err := d.do(ctx, "cannot begin a transaction", "BEGIN TRANSACTION"); err != nil {
+		return err
+	}
+	err := d.scan(ctx, query, columns, row)
+	if err2 := d.do(ctx, "has not undone what the query changed: it has ended the transaction around it",
+		"ROLLBACK TRANSACTION"); err == nil {
+		err = err2
+	}
+	return err
+}
+
+func (d *DB) scan(ctx context.Context, query string, columns []db.Column, row func([][]byte) error) error {
 	rows, err := d.c.QueryContext(ctx, query)
 	if err != nil {
 		return d.fail("refuses the query", err)
@@ -62,6 +82,9 @@ func shown(b []byte, v any, name string, t sqltype.Type) []byte {
 		case sqltype.Time, sqltype.Timestamp, sqltype.TimestampTZ:
 			return moment(b, at, t.Kind, t.Precision)
 		}
+	}
+	if s, is := v.(string); is && t.Kind == sqltype.Char {
+		return append(b, strings.TrimRight(s, " ")...) // without the blanks that fill it up
 	}
 	if x, is := v.(bool); is && t.Kind != sqltype.Boolean && t.Kind != sqltype.None {
 		if x {

@@ -48,6 +48,9 @@ type DB struct {
 	azure  bool   // Azure SQL, whose number says nothing
 	schema string // the default one
 	again  func(ctx context.Context) (*DB, error)
+	// guarded tells that nothing may be changed: queries run in transactions that are rolled
+	// back.
+	guarded bool
 }
 
 // parameters are those that a URL may have, in the driver's own words.
@@ -127,6 +130,7 @@ func connect(ctx context.Context, at db.Address) (*DB, error) {
 			return nil, err
 		}
 	}
+	d.guarded = at.ReadOnly
 	d.again = func(ctx context.Context) (*DB, error) { return open(ctx, at.Where, cfg, how) }
 	return d, nil
 }
@@ -236,6 +240,15 @@ func asServer(err error) *driver.Error {
 	return nil
 }
 
+// said is a server's error in our form.
+type said struct {
+	text string
+	err  error
+}
+
+func (s *said) Error() string { return s.text }
+func (s *said) Unwrap() error { return s.err }
+
 // hints are what can be done about the server's errors, by their numbers.
 var hints = map[int32]string{
 	4060: db.HintDatabase,
@@ -263,7 +276,7 @@ var hints = map[int32]string{
 func explain(where, what string, err error) error {
 	e := &db.Error{Where: where, What: what, Err: err}
 	if m := asServer(err); m != nil {
-		e.Err = fmt.Errorf("%s (error %d)", strings.TrimPrefix(m.Message, "login error: "), m.Number)
+		e.Err = &said{fmt.Sprintf("%s (error %d)", strings.TrimPrefix(m.Message, "login error: "), m.Number), err}
 		switch m.Number {
 		case 18456, 18452:
 			e.Do = fmt.Sprintf(db.HintPassword, "")

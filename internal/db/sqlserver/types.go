@@ -8,6 +8,7 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
+	"ambertray/internal/reading"
 	"ambertray/internal/sqltype"
 )
 
@@ -73,8 +74,8 @@ var wholes = map[string]db.Column{
 	"money":            {SQL: sqltype.Type{Kind: sqltype.Decimal, Precision: 19, Scale: 4}},
 	"smallmoney":       {SQL: sqltype.Type{Kind: sqltype.Decimal, Precision: 10, Scale: 4}},
 	// Hundredths are whole in units of 1/300 of a second; what is finer would be rounded.
-	"datetime":      {SQL: sqltype.Type{Kind: sqltype.Timestamp, Precision: 2}},
-	"smalldatetime": {SQL: sqltype.Type{Kind: sqltype.Timestamp}},
+	"datetime":      {SQL: sqltype.Type{Kind: sqltype.Timestamp, Precision: 3}, Keeps: reading.Keeps{Step: 10_000}},
+	"smalldatetime": {SQL: sqltype.Type{Kind: sqltype.Timestamp}, Keeps: reading.Keeps{Step: 60_000_000}},
 	"text":          {SQL: sqltype.Type{Kind: sqltype.Text}}, "ntext": {SQL: sqltype.Type{Kind: sqltype.Text}},
 }
 
@@ -95,10 +96,11 @@ var unfit = map[string]string{
 func standardType(c *db.Column, typ string) {
 	d := declaredType(typ)
 	if w, is := wholes[d.name]; is {
-		c.SQL, c.Lo, c.Hi = w.SQL, w.Lo, w.Hi
+		c.SQL, c.Lo, c.Hi, c.Keeps = w.SQL, w.Lo, w.Hi, w.Keeps
 		return
 	}
 	c.Unfit = unfit[d.name]
+	c.AnyLength = d.a > 6 && (d.name == "time" || d.name == "datetime2" || d.name == "datetimeoffset")
 	switch d.name {
 	case "real":
 		c.SQL, c.Keeps.Digits = sqltype.Type{Kind: sqltype.Double}, 6

@@ -254,6 +254,16 @@ func init() {
 					}
 				})
 			}},
+		"sys.sql_modules": {"object_id:i definition:m", func(s *Session, db *Database, add func(...any)) {
+			each(s, db, func(t *Table) {
+				if t.view != nil {
+					add(t.id, t.viewText)
+				}
+				for _, g := range t.triggers {
+					add(g.id, g.text)
+				}
+			})
+		}},
 		"sys.trigger_events":      {"object_id:i type:i type_desc:w", triggerEvents},
 		"sys.extended_properties": {"class:t class_desc:w major_id:i minor_id:i name:n value:v", noteRows},
 		"sys.partitions": {"partition_id:l object_id:i index_id:i partition_number:i rows:l", func(s *Session,
@@ -292,7 +302,8 @@ func init() {
 		}},
 		"sys.dm_tran_locks": {"resource_type:w resource_description:w request_mode:w request_status:w " +
 			"request_session_id:i resource_database_id:i", lockRows},
-		"sys.database_permissions": {"class:t major_id:i grantee_principal_id:i permission_name:n state_desc:w",
+		"sys.database_permissions": {"class:t major_id:i minor_id:i grantee_principal_id:i permission_name:n " +
+			"state_desc:w",
 			func(*Session, *Database, func(...any)) {}},
 		"sys.database_principals": {"name:n principal_id:i type:c", func(_ *Session, _ *Database,
 			add func(...any)) {
@@ -470,6 +481,13 @@ func noteRows(s *Session, db *Database, add func(...any)) {
 
 func dependencies(s *Session, db *Database, add func(...any)) {
 	each(s, db, func(t *Table) {
+		for _, c := range t.Columns {
+			if n, is := c.Default.(*tsql.Next); is {
+				if o := db.objects[key(n.Sequence.Schema, n.Sequence.Object)]; o != nil {
+					add(t.id*1000+c.ID, o.id, o.name, o.schema, false)
+				}
+			}
+		}
 		if t.view == nil || t.view.From == nil {
 			return
 		}

@@ -32,9 +32,18 @@ func key(schema, name string) string {
 	return strings.ToLower(schema) + "." + strings.ToLower(name)
 }
 
+// tempsOf is where a table of sessions is: of one that all see, the name begins with two
+// signs.
+func (s *Session) tempsOf(name string) map[string]*Table {
+	if strings.HasPrefix(name, "##") {
+		return s.srv.globals
+	}
+	return s.temps
+}
+
 func (s *Session) lookup(n tsql.Name) (*Table, error) {
 	if strings.HasPrefix(n.Object, "#") {
-		return s.temps[strings.ToLower(n.Object)], nil
+		return s.tempsOf(n.Object)[strings.ToLower(n.Object)], nil
 	}
 	db := s.db
 	if n.Database != "" {
@@ -154,11 +163,11 @@ func (s *Session) enter(t *Table, n tsql.Name) error {
 	if strings.HasPrefix(n.Object, "#") {
 		t.temp, t.schema = true, "dbo"
 		k := strings.ToLower(n.Object)
-		if s.temps[k] != nil {
+		temps := s.tempsOf(n.Object)
+		if temps[k] != nil {
 			return fail(2714, 16, "There is already an object named '%s' in the database.", n.Object)
 		}
-		s.temps[k] = t
-		temps := s.temps
+		temps[k], t.owner = t, s
 		return s.statement.note(undone{do: func() { delete(temps, k) }}, 10)
 	}
 	if t.schema == "" {
@@ -483,7 +492,7 @@ func (s *Session) createView(st *tsql.CreateView) error {
 	if err != nil {
 		return err
 	}
-	t := &Table{view: st.Select, notes: map[string]string{}}
+	t := &Table{view: st.Select, viewText: st.Text, notes: map[string]string{}}
 	for i, c := range p.cols {
 		if len(st.Columns) > 0 {
 			c.Name = st.Columns[i]
@@ -499,7 +508,7 @@ func (s *Session) createTrigger(st *tsql.CreateTrigger) error {
 		return err
 	}
 	g := &trigger{id: s.srv.newID(), name: st.Trigger.Object, table: t, instead: st.Instead, events: st.Events,
-		body: st.Body}
+		body: st.Body, text: st.Text}
 	t.triggers = append(t.triggers, g)
 	return s.statement.note(undone{do: func() {
 		t.triggers = slices.DeleteFunc(t.triggers, func(x *trigger) bool { return x == g })
@@ -618,7 +627,7 @@ func (s *Session) dropObject(st *tsql.Drop, n tsql.Name, gone func(int) error) e
 	}
 	if t.temp {
 		k := strings.ToLower(n.Object)
-		temps := s.temps
+		temps := s.tempsOf(n.Object)
 		delete(temps, k)
 		return s.statement.note(undone{do: func() { temps[k] = t }}, 10)
 	}

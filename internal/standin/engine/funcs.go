@@ -117,8 +117,10 @@ func init() {
 			return Value{S: strings.ReplaceAll(v[0].S, v[1].S, v[2].S)}
 		}), false},
 		"CHARINDEX": {2, 3, is(intType), func(_ *Session, a []*expr, v []Value) (Value, error) {
-			i := strings.Index(a[1].t.Coll.key(v[1].S+"x"), strings.TrimSuffix(a[1].t.Coll.key(v[0].S+"x"),
-				a[1].t.Coll.key("x")))
+			i := strings.Index(a[1].t.Coll.fold(v[1].S), a[1].t.Coll.fold(v[0].S))
+			if i >= 0 {
+				i = Units(a[1].t.Coll.fold(v[1].S)[:i])
+			}
 			return Value{N: int64(i + 1)}, nil
 		}, false},
 		"REPLICATE": {2, 2, asMax, simple(func(v []Value) Value {

@@ -167,6 +167,11 @@ func (s *Session) end() {
 		l.release(func(o *owner) bool { return o.s == s })
 	}
 	s.temps = map[string]*Table{}
+	for k, t := range s.srv.globals {
+		if t.owner == s {
+			delete(s.srv.globals, k)
+		}
+	}
 	s.srv.cond.Broadcast()
 }
 

@@ -18,7 +18,8 @@ type Server struct {
 	sessions  map[int]*Session
 	logins    map[string]Login
 	locks     map[string]*appLock
-	lastID    int // of objects
+	globals   map[string]*Table // tables of sessions that all see
+	lastID    int               // of objects
 	lastSPID  int
 	started   time.Time
 	// Settings of the server.
@@ -44,7 +45,8 @@ type Login struct {
 // New makes a server with a database "master" and logins.
 func New(logins map[string]Login, settings Settings) *Server {
 	s := &Server{databases: map[string]*Database{}, sessions: map[int]*Session{}, logins: logins,
-		locks: map[string]*appLock{}, lastSPID: 50, lastID: 100_000, started: time.Now(), Settings: settings}
+		locks: map[string]*appLock{}, globals: map[string]*Table{}, lastSPID: 50, lastID: 100_000,
+		started: time.Now(), Settings: settings}
 	s.cond = sync.NewCond(&s.mu)
 	if s.Version == "" {
 		s.Version = "16.0.1000.6"
@@ -110,8 +112,9 @@ type Table struct {
 	seq      *sequence
 	made     time.Time
 	temp     bool
-	next     int64 // the next identity
-	used     bool  // an identity has been given
+	owner    *Session // of a table of a session
+	next     int64    // the next identity
+	used     bool     // an identity has been given
 	temporal bool
 
 	born   *tx         // the transaction that made it, until that is done
@@ -184,6 +187,7 @@ type trigger struct {
 	instead bool
 	events  []string
 	body    []tsql.Statement
+	text    string
 	off     bool
 }
 

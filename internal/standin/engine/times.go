@@ -110,7 +110,11 @@ func parseTime(s string) (ticks int64, off int16, ok bool) {
 // formatTime writes a moment as text, by a style of CONVERT. It is long because each style
 // has a line.
 func formatTime(t Type, v Value, style int) (string, error) {
-	at := timeOf(v.N + int64(v.Off)*600_000_000)
+	n := v.N
+	if t.Kind == Date {
+		n *= ticksADay
+	}
+	at := timeOf(n + int64(v.Off)*600_000_000)
 	fraction := func(scale int) string {
 		if scale == 0 {
 			return ""

@@ -108,8 +108,10 @@ func Units(s string) int {
 
 // key is what text is compared by: blanks at the end do not count, nor, as the collation
 // says, case and accents.
-func (c *Collation) key(s string) string {
-	s = strings.TrimRight(s, " ")
+func (c *Collation) key(s string) string { return c.fold(strings.TrimRight(s, " ")) }
+
+// fold takes away what the collation does not heed.
+func (c *Collation) fold(s string) string {
 	if c == nil || c.Binary {
 		return s
 	}

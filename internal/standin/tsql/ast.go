@@ -111,6 +111,7 @@ type (
 		View    Name
 		Columns []string
 		Select  *Select
+		Text    string
 	}
 	// CreateTrigger is CREATE TRIGGER.
 	CreateTrigger struct {
@@ -119,6 +120,7 @@ type (
 		Instead        bool
 		Events         []string
 		Body           []Statement
+		Text           string
 	}
 	// CreateSequence is CREATE SEQUENCE.
 	CreateSequence struct {

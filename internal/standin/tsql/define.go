@@ -8,7 +8,7 @@ func (p *parser) create(at At) Statement {
 	case p.take("TABLE"):
 		return p.createTable(at)
 	case p.take("VIEW"):
-		s := &CreateView{At: at, View: p.name()}
+		s := &CreateView{At: at, View: p.name(), Text: p.src}
 		if p.is("(") {
 			s.Columns = p.names()
 		}
@@ -61,7 +61,7 @@ func (p *parser) sequence(at At) Statement {
 }
 
 func (p *parser) trigger(at At) Statement {
-	s := &CreateTrigger{At: at, Trigger: p.name()}
+	s := &CreateTrigger{At: at, Trigger: p.name(), Text: p.src}
 	p.must("ON")
 	s.Table = p.name()
 	s.Instead = p.oneOf("AFTER", "FOR", "INSTEAD") == "INSTEAD"
