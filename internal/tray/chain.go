@@ -43,8 +43,9 @@ type Link struct {
 	Signature string `json:"signature,omitempty"`
 }
 
-// papers are the files of an entry that nobody changes, with their hashes.
-func (e *Entry) papers() (map[string]string, error) {
+// papers are the files of an entry that nobody changes, with their hashes: of the receipt
+// that is named, or of the one that is prepared.
+func (e *Entry) papers(prepared bool) (map[string]string, error) {
 	names := []string{PlanFile, TableFile, OriginalFile, ReceiptFile}
 	mends, err := filepath.Glob(e.Path("mend-*.csv"))
 	if err != nil {
@@ -55,7 +56,11 @@ func (e *Entry) papers() (map[string]string, error) {
 	}
 	out := map[string]string{}
 	for _, n := range names {
-		f, err := os.Open(e.Path(n))
+		path := e.Path(n)
+		if n == ReceiptFile && prepared {
+			path += ".part"
+		}
+		f, err := os.Open(path)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -73,9 +78,10 @@ func (e *Entry) papers() (map[string]string, error) {
 	return out, nil
 }
 
-// seal adds the entry's papers, as they are now, to the chain of its tray.
+// seal adds the entry's papers, with the receipt that is prepared, to the chain of its
+// tray.
 func (e *Entry) seal() error {
-	papers, err := e.papers()
+	papers, err := e.papers(true)
 	if err == nil {
 		err = addLink(filepath.Dir(e.Dir), func(string) (*Link, error) {
 			return &Link{Entry: e.Name, Papers: papers}, nil
@@ -277,9 +283,19 @@ func (c *Chain) Sealed(e *Entry) (Sealed, error) {
 	if !is {
 		return s, nil
 	}
-	now, err := e.papers()
+	now, err := e.papers(false)
 	if err != nil {
 		return s, err
+	}
+	if was := x.Papers[ReceiptFile]; now[ReceiptFile] != was {
+		// A program that was ended when it had sealed the receipt has left it prepared.
+		ahead, err := e.papers(true)
+		if err != nil {
+			return s, err
+		}
+		if ahead[ReceiptFile] == was {
+			now[ReceiptFile] = was
+		}
 	}
 	for name, was := range x.Papers {
 		if now[name] == "" {

@@ -148,3 +148,25 @@ func TestChainAtOnce(t *testing.T) {
 	assert.Empty(t, c.Broken)
 	assert.EqualValues(t, 88, c.Links)
 }
+
+// A program that is ended between the seal and the name of the receipt has changed
+// nothing: the receipt that it has prepared is the one that was sealed.
+func TestEndedBetweenSealAndName(t *testing.T) {
+	e, err := Create(t.TempDir(), "tolls", time.Now())
+	require.NoError(t, err)
+	require.NoError(t, e.Write(ReceiptFile, []byte("{}")))
+	require.NoError(t, e.Prepare(ReceiptFile, []byte(`{"verdict": "clear"}`)))
+	require.NoError(t, e.seal())
+	changed := func() []string {
+		c, err := ReadChain(filepath.Dir(e.Dir))
+		require.NoError(t, err)
+		s, err := c.Sealed(e)
+		require.NoError(t, err)
+		return s.Changed
+	}
+	assert.Empty(t, changed())
+	require.NoError(t, e.Settle(ReceiptFile))
+	assert.Empty(t, changed())
+	require.NoError(t, os.WriteFile(e.Path(ReceiptFile), []byte("{ }"), 0o600))
+	assert.Equal(t, []string{ReceiptFile}, changed())
+}

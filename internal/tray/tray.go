@@ -103,16 +103,19 @@ func (e *Entry) Prepare(file string, content []byte) error {
 }
 
 // Settle gives a file that was prepared its name. With a receipt, all papers are
-// sealed.
+// sealed before: whatever ends the program between leaves the prepared receipt as it was
+// sealed, and a later Settle to do.
 func (e *Entry) Settle(file string) error {
 	path := e.Path(file)
+	if file == ReceiptFile {
+		if err := e.seal(); err != nil {
+			return err
+		}
+	}
 	if err := os.Rename(path+".part", path); err != nil {
 		return fmt.Errorf("%s cannot be written: %w", path, err)
 	}
-	if err := e.sync(); err != nil || file != ReceiptFile {
-		return err
-	}
-	return e.seal()
+	return e.sync()
 }
 
 // sync makes the names in the folder safe. Where the system cannot, it is left

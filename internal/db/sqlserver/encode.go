@@ -46,9 +46,9 @@ type field struct {
 	page  *charmap.Charmap  // nil: the bytes are UTF-8
 	lacks func([]byte) bool // of a page that the server makes of UTF-16
 	code  declared
-	// step is what moments have to be a multiple of, in microseconds, and first the
-	// earliest of them.
-	step, first int64
+	// step is what moments have to be a multiple of, in microseconds; first and last are the
+	// earliest and the latest of them.
+	step, first, last int64
 	// most bounds numbers that the type on the wire does not.
 	most float64
 }
@@ -84,9 +84,9 @@ func fieldOf(c column, read sqltype.Type) field {
 	case "datetime2":
 		f.form, f.scale = asTimestamp, c.a
 	case "datetime":
-		f.form, f.scale, f.step, f.first = asTimestamp, 2, 10_000, year1753
+		f.form, f.scale, f.step, f.first, f.last = asTimestamp, 2, 10_000, year1753, math.MaxInt64
 	case "smalldatetime":
-		f.form, f.step, f.first = asTimestamp, 60_000_000, year1900
+		f.form, f.step, f.first, f.last = asTimestamp, 60_000_000, year1900, june2079
 	case "datetimeoffset":
 		f.form, f.scale = asOffset, c.a
 	case "uniqueidentifier":
@@ -118,10 +118,11 @@ func (f *field) text(c column) {
 	}
 }
 
-// The first moments of datetime and smalldatetime, in microseconds of 1970.
+// The ends of datetime and smalldatetime, in microseconds of 1970.
 const (
 	year1753 = -6847804800 * 1_000_000
 	year1900 = -2208988800 * 1_000_000
+	june2079 = 3453321540 * 1_000_000 // the last one of smalldatetime, on the 6th
 )
 
 func decimalSize(prec int) int {
@@ -353,6 +354,9 @@ func (f *field) moment(b []byte, micros int64) ([]byte, wrong) {
 		}
 		if micros < f.first {
 			return b, tooEarly
+		}
+		if micros > f.last {
+			return b, tooLarge
 		}
 	}
 	day, rest := micros/microsADay, micros%microsADay

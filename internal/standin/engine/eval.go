@@ -52,8 +52,6 @@ type scope struct {
 	groups  []tsql.Expr
 	aggs    []*aggregate
 	inAgg   bool
-	// aliases are names of what the query yields, which its order may use.
-	aliases map[string]int
 }
 
 // find finds a column: how many scopes up, which slot, which of its columns.

@@ -115,7 +115,6 @@ type Table struct {
 	owner    *Session // of a table of a session
 	next     int64    // the next identity
 	used     bool     // an identity has been given
-	temporal bool
 
 	born   *tx         // the transaction that made it, until that is done
 	writer *tx         // who has the table alone
@@ -140,7 +139,6 @@ type Column struct {
 	persisted bool
 	sparse    bool
 	period    string
-	compiled  *expr // of a computed column or a default, once it was needed
 }
 
 type row struct {

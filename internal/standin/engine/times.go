@@ -10,13 +10,6 @@ import (
 
 var epoch = time.Date(1, 1, 1, 0, 0, 0, 0, time.UTC)
 
-// daysOf counts days since 0001-01-01.
-func daysOf(t time.Time) int64 {
-	return (t.Unix() - epoch.Unix()) / 86400
-}
-
-func dateOf(days int64) time.Time { return time.Unix(epoch.Unix()+days*86400, 0).UTC() }
-
 // ticksOf is a time in units of 100 ns since 0001-01-01.
 func ticksOf(t time.Time) int64 {
 	return (t.Unix()-epoch.Unix())*10_000_000 + int64(t.Nanosecond()/100)
@@ -115,6 +108,9 @@ func formatTime(t Type, v Value, style int) (string, error) {
 		n *= ticksADay
 	}
 	at := timeOf(n + int64(v.Off)*600_000_000)
+	if t.Kind == DateTime {
+		at = at.Round(time.Millisecond) // it shows three digits of the 1/300 of a second
+	}
 	fraction := func(scale int) string {
 		if scale == 0 {
 			return ""
@@ -151,7 +147,7 @@ func formatTime(t Type, v Value, style int) (string, error) {
 		return day + "T" + clock + fraction(t.Scale), nil
 	case style == 126 && t.Kind == DateTime:
 		return day + "T" + clock + fraction(3), nil
-	case t.Kind == DateTime && (style == 121 || style == 21 || style == 25):
+	case (t.Kind == DateTime || t.Kind == SmallDateTime) && (style == 121 || style == 21 || style == 25):
 		return day + " " + clock + fraction(3), nil
 	case (t.Kind == DateTime || t.Kind == SmallDateTime) && (style == 120 || style == 20):
 		return day + " " + clock, nil

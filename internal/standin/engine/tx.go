@@ -41,11 +41,8 @@ var lastTx int64
 func (s *Session) begin() *tx {
 	lastTx++
 	t := &tx{id: lastTx, s: s, written: map[*Table]bool{}, held: map[*Table]bool{}, begun: time.Now()}
-	s.srv.active(t)
 	return t
 }
-
-func (s *Server) active(*tx) {}
 
 // backTo undoes what was done since a point.
 func (t *tx) backTo(n int) {

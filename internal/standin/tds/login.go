@@ -5,7 +5,6 @@ import (
 	"crypto/tls"
 	"encoding/binary"
 	"fmt"
-	"strings"
 
 	"ambertray/internal/standin/engine"
 )
@@ -270,5 +269,3 @@ func isolation(n byte) string {
 	return [...]string{"", "READ UNCOMMITTED", "READ COMMITTED", "REPEATABLE READ", "SERIALIZABLE",
 		"SNAPSHOT"}[min(n, 5)]
 }
-
-func lower(s string) string { return strings.ToLower(s) }

@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"sync"
 )
 
 // The types of packets ([MS-TDS] 2.2.3.1.1).
@@ -59,8 +58,6 @@ type message struct {
 	kind byte
 	rest []byte
 	last bool
-	// reset asks for a session as if it were new.
-	reset bool
 }
 
 var errShort = errors.New("the message ends within a value")
@@ -149,7 +146,6 @@ func (m *message) u64() (uint64, error) {
 
 // A writer cuts a message into packets.
 type writer struct {
-	mu   sync.Mutex
 	to   *bufio.Writer
 	buf  []byte
 	size int

@@ -68,7 +68,12 @@ func (r *reply) Columns(cols []engine.Out) {
 		if c.Type.Kind == engine.RowVersion {
 			user = 80
 		}
-		b = typeInfo(le16(le32(b, user), flags), c.Type)
+		b = le16(le32(b, user), flags)
+		if code := fixedCode[c.Type.Kind]; code != 0 && !c.Null {
+			b = append(b, code) // a type that has neither length nor null
+		} else {
+			b = typeInfo(b, c.Type)
+		}
 		if k := c.Type.Kind; k == engine.Text || k == engine.NText || k == engine.Image {
 			b = longText(append(b, 1), "t") // one part of a name of a table
 		}
@@ -90,7 +95,12 @@ func (c *conn) known(t engine.Type) engine.Type {
 func (r *reply) Row(v []engine.Value) error {
 	b := append(r.buf[:0], 0xd1)
 	for i := range v {
-		b = value(b, r.cols[i].Type, v[i])
+		c := &r.cols[i]
+		at := len(b)
+		b = value(b, c.Type, v[i])
+		if fixedCode[c.Type.Kind] != 0 && !c.Null {
+			b = append(b[:at], b[at+1:]...) // without its length
+		}
 	}
 	r.w.write(b)
 	r.buf = b

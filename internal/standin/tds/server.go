@@ -8,6 +8,7 @@ import (
 	"io"
 	"log"
 	"net"
+	"strings"
 	"sync"
 
 	"ambertray/internal/standin/engine"
@@ -184,15 +185,10 @@ func (c *conn) request() error {
 	default:
 		err = fmt.Errorf("a packet of type %d", p.kind)
 	}
-	if err != nil {
-		return err
+	if err2 := c.reply.end(false); err == nil { // what is wrong is told, where it can be
+		err = err2
 	}
-	return c.answered()
-}
-
-// answered ends the reply. A client that has cancelled meanwhile is told so.
-func (c *conn) answered() error {
-	return c.reply.end(false)
+	return err
 }
 
 // headers reads what stands before a request, and holds the transaction in it against the
@@ -321,7 +317,7 @@ func (c *conn) param(m *message) (*engine.Param, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &engine.Param{Name: lower(engine.DecodeUTF16(b))}
+	p := &engine.Param{Name: strings.ToLower(engine.DecodeUTF16(b))}
 	status, err := m.u8()
 	if err != nil {
 		return nil, err

@@ -301,6 +301,11 @@ var old = map[byte]wire{tInt1: {engine.Type{Kind: engine.TinyInt}, tInt1, 1},
 	tDateTime: {engine.Type{Kind: engine.DateTime}, tDateTime, 8},
 	tDateTim4: {engine.Type{Kind: engine.SmallDateTime}, tDateTim4, 4}, tNull: {engine.Type{}, tNull, 0}}
 
+// fixedCode are their codes by what they hold.
+var fixedCode = map[engine.Kind]byte{engine.TinyInt: tInt1, engine.Bit: tBit, engine.SmallInt: tInt2, engine.Int: tInt4,
+	engine.BigInt: tInt8, engine.Real: tFlt4, engine.Float: tFlt8, engine.Money: tMoney, engine.SmallMoney: tMoney4,
+	engine.DateTime: tDateTime, engine.SmallDateTime: tDateTim4}
+
 // bySize are types that their length tells apart.
 var bySize = map[byte]map[int]engine.Kind{
 	tIntN:      {1: engine.TinyInt, 2: engine.SmallInt, 4: engine.Int, 8: engine.BigInt},
