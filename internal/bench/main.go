@@ -62,6 +62,10 @@ var (
 	toInsert = flag.String("insert", "", "insert this file into SQLite row by row and end")
 	intoPath = flag.String("insert-into", "", "the database for -insert")
 	walked   = flag.String("walk", "", "walk through this workbook with excelize and end")
+	served   = flag.Bool("serve", false, "be the stand-in for SQL Server, print its address, and end with the input")
+	copied   = flag.String("copy-in", "", "send this file to -copy-into by the driver's own rows in bulk, and end")
+	copyInto = flag.String("copy-into", "", "the database for -copy-in")
+	copyPlan = flag.String("copy-plan", "", "the plan for -copy-in, which says what the table is")
 	readCSV  = flag.String("read-csv", "", "read this file with encoding/csv and end")
 )
 
@@ -70,6 +74,12 @@ func main() {
 	switch {
 	case *readCSV != "":
 		read(*readCSV)
+		return
+	case *served:
+		serve()
+		return
+	case *copied != "":
+		copyIn(*copied, *copyInto, *copyPlan)
 		return
 	case *walked != "":
 		walk(*walked)
@@ -104,7 +114,7 @@ func main() {
 		look("long texts in quotes", texts, 0, 0),
 		workbook(bin, self, dir),
 	}
-	measures = append(measures, databases(bin, self, dir, file, tenth)...)
+	measures = append(append(measures, databases(bin, self, dir, file, tenth)...), onStandin(bin, self, dir, tenth))
 	fmt.Println(about(file, wide, texts))
 	fmt.Printf("\n%-62s %8s %8s %7s %13s %8s %10s %7s\n", "what", "took s", "base s", "ratio", "quartiles", "at most",
 		"memory MB", "taken")

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"math/big"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -48,6 +49,7 @@ func hasAgg(e tsql.Expr) bool {
 type aggregate struct {
 	name     string
 	arg      *expr // nil: rows are counted
+	of       int   // which of the query's arguments it is
 	distinct bool
 	t        Type
 	between  *expr
@@ -81,7 +83,7 @@ func (sc *scope) aggregate(e *tsql.Call) (*expr, error) {
 			return nil, fail(174, 15, "The %s function requires 1 argument(s).", e.Name)
 		}
 		var err error
-		if a.arg, err = in.compile(e.Args[0]); err != nil {
+		if a.arg, a.of, err = sc.argument(&in, e.Args[0]); err != nil {
 			return nil, err
 		}
 	}
@@ -104,6 +106,20 @@ func (sc *scope) aggregate(e *tsql.Call) (*expr, error) {
 	sc.aggs = append(sc.aggs, a)
 	counts := strings.HasPrefix(a.name, "COUNT")
 	return &expr{t: a.t, sure: counts, f: func(fr *frame) (Value, error) { return fr.aggs[i], nil }}, nil
+}
+
+// argument makes what is added up ready; what several add up is evaluated once a row.
+func (sc *scope) argument(in *scope, e tsql.Expr) (*expr, int, error) {
+	for i, a := range sc.argTrees {
+		if reflect.DeepEqual(a, e) {
+			return sc.args[i], i, nil
+		}
+	}
+	x, err := in.compile(e)
+	if err == nil {
+		sc.argTrees, sc.args = append(sc.argTrees, e), append(sc.args, x)
+	}
+	return x, len(sc.args) - 1, err
 }
 
 // typed finds the type of the result.
@@ -155,14 +171,14 @@ func (a *aggregate) typed() error {
 	return nil
 }
 
-func (a *aggregate) add(fr *frame, st *state) error {
+func (a *aggregate) add(fr *frame, args []Value, st *state) (err error) {
 	if a.arg == nil {
 		st.n++
 		return nil
 	}
-	v, err := a.arg.f(fr)
-	if err != nil || v.Null {
-		return err
+	v := args[a.of]
+	if v.Null {
+		return nil
 	}
 	if a.distinct {
 		k := string(appendKey(nil, a.arg.t, v))

@@ -254,6 +254,15 @@ func overflow(from, to Type) *Error {
 	return fail(8115, 16, "Arithmetic overflow error converting %s to data type %s.", from.spec().name, to.spec().name)
 }
 
+// powers are those of ten.
+var powers = func() (p [19]int64) {
+	p[0] = 1
+	for i := 1; i < len(p); i++ {
+		p[i] = 10 * p[i-1]
+	}
+	return p
+}()
+
 // ranges are those of the integers.
 var ranges = map[Kind][2]int64{Bit: {0, 1}, TinyInt: {0, 255}, SmallInt: {-1 << 15, 1<<15 - 1},
 	Int: {-1 << 31, 1<<31 - 1}, BigInt: {math.MinInt64, math.MaxInt64}, SmallMoney: {-1 << 31, 1<<31 - 1},
@@ -268,6 +277,10 @@ func toExact(v Value, from, to Type) (Value, error) {
 			if r := ranges[to.Kind]; v.N >= r[0] && v.N <= r[1] {
 				return v, nil
 			}
+		}
+		if to.Kind == Decimal && v.S == "" && digits == to.Scale && (to.Prec >= 19 || v.N < powers[to.Prec] &&
+			v.N > -powers[to.Prec]) {
+			return v, nil
 		}
 		n = v.Number()
 		if to.IsInteger() { // cut, not rounded

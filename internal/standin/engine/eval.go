@@ -13,8 +13,9 @@ import (
 type expr struct {
 	t Type
 	f func(*frame) (Value, error)
-	// sure tells that it is never null, as far as is known.
-	sure bool
+	// sure tells that it is never null, as far as is known, and fixed that it is always the
+	// same.
+	sure, fixed bool
 }
 
 // A frame is what an expression is evaluated over: a row of each source of a query, and
@@ -52,6 +53,9 @@ type scope struct {
 	groups  []tsql.Expr
 	aggs    []*aggregate
 	inAgg   bool
+	// What is added up, and as what it was written.
+	args     []*expr
+	argTrees []tsql.Expr
 }
 
 // find finds a column: how many scopes up, which slot, which of its columns.
@@ -93,7 +97,7 @@ func (sc *scope) find(parts []string) (up, at, col int, t Out, err error) {
 }
 
 func constant(t Type, v Value) *expr {
-	return &expr{t: t, f: func(*frame) (Value, error) { return v, nil }, sure: !v.Null}
+	return &expr{t: t, f: func(*frame) (Value, error) { return v, nil }, sure: !v.Null, fixed: true}
 }
 
 // compile makes an expression ready. It is long because it has a line for each form.
@@ -468,7 +472,7 @@ func (sc *scope) cast(e *tsql.Cast) (*expr, error) {
 			return nil, err
 		}
 	}
-	return &expr{t: t, sure: x.sure && !e.Try, f: func(fr *frame) (Value, error) {
+	return folded(&expr{t: t, sure: x.sure && !e.Try, fixed: x.fixed && style.fixed, f: func(fr *frame) (Value, error) {
 		v, err := x.f(fr)
 		if err != nil || v.Null {
 			return null, err
@@ -482,7 +486,22 @@ func (sc *scope) cast(e *tsql.Cast) (*expr, error) {
 			return null, nil
 		}
 		return out, err
-	}}, nil
+	}}, sc), nil
+}
+
+// folded is an expression that is always the same, evaluated once.
+func folded(x *expr, sc *scope) *expr {
+	if !x.fixed {
+		return x
+	}
+	v, err := x.f(&frame{s: sc.s})
+	if err != nil {
+		x.fixed = false // it fails when it is wanted
+		return x
+	}
+	c := constant(x.t, v)
+	c.sure = x.sure
+	return c
 }
 
 func (sc *scope) cases(e *tsql.Case) (*expr, error) {

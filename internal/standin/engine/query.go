@@ -434,6 +434,7 @@ func (x *selection) runGroups(fr *frame, next func() error) error {
 	groups := map[string]*group{}
 	var order []*group
 	var key []byte
+	args := make([]Value, len(x.sc.args))
 	make1 := func() *group {
 		g := &group{state: make([]state, len(x.sc.aggs))}
 		order = append(order, g)
@@ -454,8 +455,14 @@ func (x *selection) runGroups(fr *frame, next func() error) error {
 			g.rows = slices.Clone(fr.rows)
 			groups[string(key)] = g
 		}
+		for i, a := range x.sc.args {
+			var err error
+			if args[i], err = a.f(fr); err != nil {
+				return err
+			}
+		}
 		for i, a := range x.sc.aggs {
-			if err := a.add(fr, &g.state[i]); err != nil {
+			if err := a.add(fr, args, &g.state[i]); err != nil {
 				return err
 			}
 		}

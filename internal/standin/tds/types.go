@@ -501,7 +501,9 @@ func (m *message) readPointed(w wire) (engine.Value, error) {
 
 // unfixed reads what a length or the type has bounded.
 func unfixed(w wire, b []byte) (engine.Value, error) {
-	bad := fmt.Errorf("a value of %d bytes for %s", len(b), w.Type)
+	bad := func() (engine.Value, error) {
+		return engine.Value{}, fmt.Errorf("a value of %d bytes for %s", len(b), w.Type)
+	}
 	num := func(b []byte) (n int64) {
 		for i := len(b) - 1; i >= 0; i-- {
 			n = n<<8 | int64(b[i])
@@ -509,7 +511,7 @@ func unfixed(w wire, b []byte) (engine.Value, error) {
 		return n
 	}
 	if w.size > 0 && len(b) != w.size {
-		return engine.Value{}, bad
+		return bad()
 	}
 	switch w.Kind { // others: dates and times
 	case engine.TinyInt:
@@ -528,7 +530,7 @@ func unfixed(w wire, b []byte) (engine.Value, error) {
 		return engine.Value{N: num(b[:4])<<32 | num(b[4:])}, nil
 	case engine.DateTime:
 		if num(b[4:]) >= 300*86400 {
-			return engine.Value{}, bad
+			return bad()
 		}
 		return engine.FromDateTime(int64(int32(num(b[:4]))), num(b[4:])), nil
 	case engine.SmallDateTime:
@@ -536,6 +538,16 @@ func unfixed(w wire, b []byte) (engine.Value, error) {
 	case engine.UniqueIdentifier:
 		return engine.Value{S: string(b)}, nil
 	case engine.Decimal:
+		if len(b) <= 8 { // it fits
+			n := num(b[1:])
+			if n >= powers[min(w.Prec, 18)] {
+				return engine.Value{}, fmt.Errorf("%d in a decimal(%d,%d)", n, w.Prec, w.Scale)
+			}
+			if b[0] == 0 {
+				n = -n
+			}
+			return engine.Value{N: n}, nil
+		}
 		n := new(big.Int)
 		rev := make([]byte, len(b)-1)
 		for i := range rev {
@@ -552,9 +564,18 @@ func unfixed(w wire, b []byte) (engine.Value, error) {
 	return unfixedTime(w, b, num, bad)
 }
 
-func unfixedTime(w wire, b []byte, num func([]byte) int64, bad error) (engine.Value, error) {
+// powers are those of ten.
+var powers = func() (p [19]int64) {
+	p[0] = 1
+	for i := 1; i < len(p); i++ {
+		p[i] = 10 * p[i-1]
+	}
+	return p
+}()
+
+func unfixedTime(w wire, b []byte, num func([]byte) int64, bad func() (engine.Value, error)) (engine.Value, error) {
 	if w.Kind != engine.Date && len(b) != w.Bytes() || w.Kind == engine.Date && len(b) != 3 {
-		return engine.Value{}, bad
+		return bad()
 	}
 	n := engine.Type{Kind: engine.Time, Scale: w.Scale}.Bytes()
 	switch w.Kind { // others: none
@@ -571,7 +592,7 @@ func unfixedTime(w wire, b []byte, num func([]byte) int64, bad error) (engine.Va
 		}
 		return v, inRange(d, t)
 	}
-	return engine.Value{}, bad
+	return bad()
 }
 
 // inRange holds a date and a time against their ends.
