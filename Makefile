@@ -27,7 +27,7 @@ lint: ## gofmt, vet, staticcheck, and a build for other systems
 	go tool staticcheck ./...
 	@for os in windows darwin freebsd; do echo "go build, go vet for $$os"; GOOS=$$os go build ./... && GOOS=$$os go vet ./... || exit 1; done
 
-servers: build ## start PostgreSQL and MariaDB for a developer, and print their URLs
+servers: build ## start PostgreSQL, MariaDB and the stand-in for SQL Server for a developer, and print their URLs
 	@scripts/servers start $${TMPDIR:-/tmp}/ambertray-servers && cat $${TMPDIR:-/tmp}/ambertray-servers/env
 	@echo "# stop them with: scripts/servers stop $${TMPDIR:-/tmp}/ambertray-servers"
 

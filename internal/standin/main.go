@@ -27,7 +27,9 @@ func main() {
 	flag.BoolVar(&o.Force, "force", false, "refuse clients that do not encrypt")
 	flag.StringVar(&o.Version, "version", "", "the version that it says it is")
 	flag.Parse()
-	o.Logins = map[string]engine.Login{*user: {Password: *password}}
+	// Beside it there is one that may only read, with the same password.
+	o.Logins = map[string]engine.Login{*user: {Password: *password}, "reader": {Password: *password,
+		May: []string{"SELECT"}}}
 	o.Log = log.New(os.Stderr, "standin: ", log.LstdFlags)
 	s, err := sqlserver.Start(o)
 	if err == nil && *ca != "" {

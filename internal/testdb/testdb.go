@@ -153,10 +153,8 @@ func SQLServer(t testing.TB) (string, *sql.DB) {
 	return u.String(), db
 }
 
-// Logins are those of a stand-in: one that may do everything, one that may only read, and
-// one that may add rows and no more.
+// Logins are those of a stand-in: one that may do everything, and one that may only read.
 func Logins() map[string]engine.Login {
 	return map[string]engine.Login{"tray": {Password: Password}, "reader": {Password: Password,
-		May: []string{"SELECT"}},
-		"writer": {Password: Password, May: []string{"SELECT", "INSERT"}}}
+		May: []string{"SELECT"}}}
 }

@@ -490,7 +490,11 @@ func TestFailures(t *testing.T) {
 	var e *db.Error
 	require.ErrorAs(t, missing, &e)
 	assert.True(t, e.Missing)
-	assert.ErrorContains(t, as("reader", testdb.Password, ""), "GRANT CREATE TABLE")
+	denied := as("reader", testdb.Password, "")
+	if strings.Contains(denied.Error(), "18456") {
+		t.Skip("the server has no login 'reader' with the password of the tests, which may only read")
+	}
+	assert.ErrorContains(t, denied, "GRANT CREATE TABLE")
 	b.exec("CREATE TABLE locks (id int)")
 	v := *u
 	v.User = url.UserPassword("reader", testdb.Password)
