@@ -35,6 +35,14 @@ func TestTablesThatTakeNoRows(t *testing.T) {
 		case "mysql":
 			exec("CREATE VIEW plain AS SELECT id, toll FROM base")
 			b.run(0, "load", "a.csv", "--into", s.url, "--table", "plain", "--mode", "append")
+		case "sqlserver":
+			exec("CREATE VIEW seen AS SELECT id, toll FROM base")
+			refused(s.url, "seen", "is a view")
+			exec("CREATE TABLE instead (id INT PRIMARY KEY, toll DECIMAL(6,2))", "CREATE TRIGGER no ON instead INSTEAD OF INSERT AS INSERT base SELECT * FROM inserted")
+			refused(s.url, "instead", "takes the place of every insert")
+			exec("DROP TRIGGER no", "CREATE TRIGGER halve ON instead AFTER INSERT AS UPDATE i SET toll = i.toll / 2 FROM instead i JOIN inserted n ON n.id = i.id")
+			r := b.run(4, "load", "a.csv", "--into", s.url, "--table", "instead", "--mode", "append")
+			assert.Contains(t, r.err, "nothing was committed")
 		case "postgres":
 			exec("CREATE MATERIALIZED VIEW kept AS SELECT id, toll FROM base")
 			refused(s.url, "kept", "is a materialized view")

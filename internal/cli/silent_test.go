@@ -341,6 +341,20 @@ func TestColumnsThatChangeValues(t *testing.T) {
 			}
 			b.loaded(3, append(append([]string{"p.csv", "--tolerate", "40%", "--max-rejects", "none"}, into...), "few")...)
 			assert.Equal(t, [][]string{{"3", "1.5", "2", "c"}}, queryRows(t, s.db, "SELECT id::text, r::text, m::numeric::float::text, c::text FROM few"))
+		case "sqlserver":
+			b.write("s.csv", "id,r,m,old,small,code\n1,0.123456789,12.3456,2024-01-01 10:00:00.12,2024-01-01 10:00:00,é\n2,16777217,1.5,2024-01-01 10:00:00.125,2024-01-01 10:00:30,a\n3,1.5,2,2024-01-01 10:00:00,2024-01-01 10:01:00,ψ\n4,0.25,1,2024-01-01 00:00:00.99,1999-12-31 23:59:00,b\n")
+			s.exec(t, "CREATE TABLE few (id int, r real, m money, old datetime, small smalldatetime, code varchar(5))")
+			r := b.run(2, append(append([]string{"load", "s.csv"}, into...), "few")...)
+			for _, want := range []string{"r: 2 values do not fit: more digits than the column keeps", "old: 1 value does not fit: more digits", "small: 1 value does not fit: more digits",
+				"code: 1 value does not fit: a letter that the column's code page does not have, first on line 4 'ψ'"} {
+				assert.Contains(t, r.err, want)
+			}
+			rec := b.loaded(3, append(append([]string{"s.csv", "--tolerate", "50%", "--max-rejects", "none"}, into...), "few")...)
+			assert.Equal(t, tray.Records{Read: 4, Loaded: 1, Rejected: 3}, rec.Records)
+			assert.Equal(t, [][]string{{"4", "0.25", "2024-01-01 00:00:00.990", "1999-12-31 23:59:00.000"}}, queryRows(t, s.db,
+				"SELECT "+s.text("id")+", CONVERT(nvarchar(40), CAST(r AS decimal(9,2))), "+s.text("old")+", "+s.text("small")+" FROM few"))
+			v := b.run(3, "verify", rec.Entry)
+			assert.Contains(t, v.out, "6 of 6")
 		case "mysql":
 			b.write("w.csv", "id,e,w,y\n1,a,\"x,y\",2024\n2,b,x,1999\n3,2,x,2000\n4,IT'S,,2155\n5,a,\"x,z\",1901\n6,a,y,0\n")
 			s.exec(t, "CREATE TABLE words (id int, e enum('a','b','It''s'), w set('x','y'), y year)")

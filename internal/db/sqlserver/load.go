@@ -23,6 +23,7 @@ type load struct {
 	spec  db.Spec
 	table string // quoted
 	open  bool   // a transaction is
+	saved bool   // the savepoint is where the next rows go
 	loose []bool
 	// How rows go: what their columns are, the statement before them, and the description
 	// in their message.
@@ -71,7 +72,7 @@ func (l *load) begin(ctx context.Context) error {
 	if err := l.d.do(ctx, "cannot begin a transaction", "BEGIN TRANSACTION"); err != nil {
 		return err
 	}
-	l.open = true
+	l.open, l.saved = true, false
 	if l.spec.Mode == db.Append || l.spec.Going {
 		return l.d.do(ctx, "cannot hold the table", "DECLARE @held int; SELECT TOP (1) @held = 1 FROM "+l.table+
 			" WITH (TABLOCK, HOLDLOCK)")
@@ -159,9 +160,9 @@ func (l *load) settle(ctx context.Context) error {
 		names = append(names, quote(c.Name))
 	}
 	into := l.table
-	if triggers, err := l.triggers(ctx); err != nil {
+	if may, err := l.doomed(ctx); err != nil {
 		return err
-	} else if triggers {
+	} else if may {
 		if l.stage, err = l.newStage(ctx, names); err != nil {
 			return err
 		}
@@ -289,9 +290,12 @@ func offset(data []byte, n int) (i int) {
 // try sends rows behind a savepoint, and returns the server's refusal, if a row is to blame
 // for it; then none of them is in.
 func (l *load) try(ctx context.Context, data []byte) (*driver.Error, error) {
-	if err := l.d.do(ctx, "cannot go on", "SAVE TRANSACTION segment"); err != nil {
-		return nil, err
+	if !l.saved {
+		if err := l.d.do(ctx, "cannot go on", "SAVE TRANSACTION segment"); err != nil {
+			return nil, err
+		}
 	}
+	l.saved = false
 	m, err := l.d.sendRows(ctx, &bulk{statement: l.insertBulk, description: l.description}, data)
 	if err != nil {
 		return nil, l.d.fail("cannot take the rows", err)
@@ -302,17 +306,17 @@ func (l *load) try(ctx context.Context, data []byte) (*driver.Error, error) {
 	if !aboutRows(m) {
 		return nil, l.d.fail("cannot take the rows", *m)
 	}
-	if err := l.stands(ctx, m); err != nil {
-		return nil, err
-	}
-	return m, l.d.do(ctx, "cannot go on", "ROLLBACK TRANSACTION segment")
+	return m, l.goBack(ctx, m)
 }
 
-// stands asks whether the transaction can go on behind a refusal.
-func (l *load) stands(ctx context.Context, m *driver.Error) error {
+// goBack goes back to before rows that were refused, if the transaction still stands: in
+// one exchange with the server, since there may be many of these.
+func (l *load) goBack(ctx context.Context, m *driver.Error) error {
 	var state int
-	err := l.d.c.QueryRowContext(ctx, "SELECT CAST(XACT_STATE() AS int)").Scan(&state)
+	err := l.d.c.QueryRowContext(ctx, "IF XACT_STATE() = 1 BEGIN ROLLBACK TRANSACTION segment; SAVE TRANSACTION segment END; "+
+		"SELECT CAST(XACT_STATE() AS int)").Scan(&state)
 	if err == nil && state == 1 {
+		l.saved = true
 		return nil
 	}
 	l.open = err == nil && state == -1
@@ -375,14 +379,21 @@ func (l *load) Commit(ctx context.Context) error {
 		return err
 	}
 	l.d.load = nil
-	if l.identity {
-		l.d.c.ExecContext(ctx, "SET IDENTITY_INSERT "+l.table+" OFF")
-	}
+	l.numbersOff(ctx)
 	l.stage.drop()
 	if l.spec.Steps != "" {
 		l.d.tidy(ctx, l.spec.Table.Schema)
 	}
 	return nil
+}
+
+// numbersOff lets the server number again in this session, which no rollback does.
+func (l *load) numbersOff(ctx context.Context) {
+	if l.identity {
+		// Not as a statement with parameters, at whose end the server takes back what it SET.
+		name := strings.ReplaceAll(l.d.name(l.spec.Table.Schema, l.spec.Table.Name), "'", "''")
+		l.d.c.ExecContext(ctx, "IF OBJECT_ID(N'"+name+"') IS NOT NULL SET IDENTITY_INSERT "+l.table+" OFF")
+	}
 }
 
 // renumber makes identities and sequences go on above the largest value.
@@ -447,6 +458,7 @@ func (l *load) Rollback() error {
 	if l.open {
 		_, err = l.d.c.ExecContext(ctx, "IF @@TRANCOUNT > 0 ROLLBACK TRANSACTION")
 		l.open = false
+		l.numbersOff(ctx)
 	}
 	l.stage.drop()
 	l.unbegin(ctx)

@@ -3,6 +3,8 @@ package sqlserver
 import (
 	"context"
 	"encoding/hex"
+	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -33,7 +35,36 @@ func (d *DB) Scan(ctx context.Context, query string, columns []db.Column, row fu
 	return err
 }
 
+// readable is a query whose text in UTF-8 collations comes as nvarchar: to a client that has
+// not asked for UTF-8, the server sends it in a code page.
+func (d *DB) readable(ctx context.Context, query string) string {
+	if !d.atLeast(15) {
+		return query // which knows none
+	}
+	described, err := d.questions().Rows(ctx, "refuses the query", "EXEC sys.sp_describe_first_result_set @tsql = @p1",
+		query)
+	if err != nil {
+		return query // and says so itself
+	}
+	var names, list []string
+	found := false
+	for i, r := range described {
+		name := fmt.Sprintf("c%d", i+1)
+		names, list = append(names, name), append(list, name)
+		if slices.ContainsFunc(r, func(f *string) bool {
+			return f != nil && strings.HasSuffix(strings.ToUpper(*f), "_UTF8")
+		}) {
+			list[i], found = "CAST("+name+" AS nvarchar(max))", true
+		}
+	}
+	if !found {
+		return query
+	}
+	return fmt.Sprintf("SELECT %s FROM (%s\n) AS q (%s)", strings.Join(list, ", "), query, strings.Join(names, ", "))
+}
+
 func (d *DB) scan(ctx context.Context, query string, columns []db.Column, row func([][]byte) error) error {
+	query = d.readable(ctx, query)
 	rows, err := d.c.QueryContext(ctx, query)
 	if err != nil {
 		return d.fail("refuses the query", err)

@@ -393,7 +393,8 @@ const exactRows = 1_000_000
 
 // Head implements db.Lister.
 func (d *DB) Head(ctx context.Context, schema, table string, n int) ([][]*string, error) {
-	return d.questions().Head(ctx, schema, table, n)
+	query := d.readable(ctx, Dialect.First("*", Dialect.Qualified(schema, table), n))
+	return d.questions().Rows(ctx, "cannot read "+table, query)
 }
 
 // Count implements db.Session.

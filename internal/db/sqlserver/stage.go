@@ -14,8 +14,8 @@ import (
 	"ambertray/internal/sink"
 )
 
-// A stage is a table of another session, into which rows go first where the table has
-// triggers: an error in a trigger ends the transaction and all that is in it. When all rows
+// A stage is a table of another session, into which rows go first where one may end the
+// transaction and all that is in it: an error in a trigger does. When all rows
 // are on the stage, they go into the table from there. A row that ends the transaction is
 // found by attempts that are rolled back; then all others go in, in a new transaction.
 type stage struct {
@@ -32,13 +32,18 @@ const rowColumn = "ambertray_row"
 // mostEnders is how many rows that end the transaction are looked for.
 const mostEnders = 1000
 
-// triggers reports whether inserts set any off.
-func (l *load) triggers(ctx context.Context) (bool, error) {
+// doomed reports whether a row may end the transaction: by a trigger, or by a conversion in
+// a check or a computed column, which fails as such.
+func (l *load) doomed(ctx context.Context) (bool, error) {
 	if l.spec.Mode.New() || l.spec.Steps != "" || l.spec.Once {
 		return false, nil // none, or each row has to be refused as it comes
 	}
-	rows, err := l.d.questions().Rows(ctx, "cannot be read", `SELECT 1 FROM sys.triggers t JOIN sys.trigger_events e
-		ON e.object_id = t.object_id WHERE t.parent_id = OBJECT_ID(@p1) AND t.is_disabled = 0 AND e.type_desc = 'INSERT'`,
+	rows, err := l.d.questions().Rows(ctx, "cannot be read", `SELECT t.name FROM sys.triggers t JOIN sys.trigger_events e
+		ON e.object_id = t.object_id WHERE t.parent_id = OBJECT_ID(@p1) AND t.is_disabled = 0 AND e.type_desc = 'INSERT'
+		UNION ALL SELECT k.name FROM sys.check_constraints k WHERE k.parent_object_id = OBJECT_ID(@p1) AND k.is_disabled = 0
+			AND (k.definition LIKE '%CONVERT(%' OR k.definition LIKE '%CAST(%')
+		UNION ALL SELECT c.name FROM sys.computed_columns c WHERE c.object_id = OBJECT_ID(@p1) AND c.is_persisted = 1
+			AND (c.definition LIKE '%CONVERT(%' OR c.definition LIKE '%CAST(%')`,
 		l.d.name(l.spec.Table.Schema, l.spec.Table.Name))
 	return len(rows) > 0, err
 }

@@ -129,6 +129,7 @@ func TestBatches(t *testing.T) {
 		// Variables, procedures, flow.
 		{"DECLARE @a int = 1, @s nvarchar(20); WHILE @a < 4 SET @a += 1; SELECT @s = N'n' + CAST(@a AS nvarchar(5)); SELECT @s", "n4"},
 		{"DECLARE @n int; EXEC sp_executesql N'SET @x = @y * 2', N'@x int OUTPUT, @y int', @n OUTPUT, 21; SELECT @n", "42"},
+		{"EXEC ('SET LOCK_TIMEOUT 7; SELECT @@LOCK_TIMEOUT'); SELECT @@LOCK_TIMEOUT", "7; -1"},
 		{"SELECT @none", "error 137"}, {"EXEC nothing_known", "error 2812"},
 		{"DECLARE @r int; EXEC @r = sp_getapplock 'a', 'Exclusive', 'Session', 0; SELECT @r", "0"},
 		{"SET NOEXEC ON; DROP TABLE kid", ""}, {"SET NOEXEC OFF; SELECT COUNT(*) FROM kid", "3"},

@@ -76,7 +76,8 @@ func (s *Session) inner(text string, vars map[string]*variable) error {
 	if s.procs > 30 {
 		return fail(217, 16, "Maximum stored procedure, function, trigger, or view nesting level exceeded (limit 32).")
 	}
-	before, st := s.vars, s.statement
+	before, st, set := s.vars, s.statement, s.options
+	defer func() { s.options = set }()
 	s.vars = vars
 	s.procs++
 	own := s.tx == nil

@@ -53,6 +53,14 @@ type variable struct {
 	v Value
 }
 
+// options are what SET changes. What a text within a batch has set is as before at its end.
+type options struct {
+	xactAbort, noCount, noExec, formOnly, parseOnly bool
+	isolation                                       string
+	lockTimeout                                     int64
+	identityOn                                      *Table
+}
+
 // A Session is a connection.
 type Session struct {
 	ID    int
@@ -72,15 +80,7 @@ type Session struct {
 	cancelled atomic.Bool
 	begun     time.Time
 
-	xactAbort   bool
-	noCount     bool
-	noExec      bool
-	formOnly    bool
-	parseOnly   bool
-	implicit    bool
-	isolation   string
-	lockTimeout int64
-	identityOn  *Table
+	options
 
 	rowCount  int64
 	lastError int
@@ -127,9 +127,8 @@ func (srv *Server) Connect(user, password, database, host, app string) (*Session
 }
 
 func (s *Session) defaults() {
-	s.isolation, s.lockTimeout = "READ COMMITTED", -1
-	s.xactAbort, s.noCount, s.noExec, s.formOnly, s.parseOnly, s.implicit = false, false, false, false, false, false
-	s.identityOn, s.bulk = nil, nil
+	s.options = options{isolation: "READ COMMITTED", lockTimeout: -1}
+	s.bulk = nil
 	s.identity = null
 }
 

@@ -5,6 +5,7 @@ import (
 	"crypto/tls"
 	"encoding/binary"
 	"fmt"
+	"io"
 
 	"ambertray/internal/standin/engine"
 )
@@ -217,7 +218,7 @@ func (c *conn) login() error {
 		c.reply.Message(e)
 		c.reply.Done(-1, true, engine.DoneStatement)
 		c.reply.end(false)
-		return fmt.Errorf("login refused: %s", e.Message)
+		return io.EOF // which is nothing to complain of
 	}
 	if l.version < version72 {
 		return refuse(&engine.Error{Number: 17892, Class: 20, Message: "The stand-in speaks TDS 7.2 to 7.4."})
