@@ -124,21 +124,26 @@ func sampleWith(text []byte, whole bool, f delimited.Form, most int, texts bool)
 	sp.Reset(ch)
 	var rec delimited.Record
 	var offset int
+	var none []string
 	for len(rows) < most && sp.Next(&rec) {
 		r := sampleRow{line: rec.Line, fault: rec.Fault, blank: rec.IsBlank(), comment: rec.Comment}
 		if !r.blank && !r.comment {
 			r.ruler = IsRuler(&rec)
 		}
 		r.empty = rec.HasNothing()
-		r.fields = make([]string, len(rec.Fields))
 		if texts {
 			r.raw = string(rec.Raw)
-			for i, f := range rec.Fields {
-				r.fields[i] = string(f)
+			r.fields = texted(rec.Fields)
+			for i := range rec.Fields {
 				if rec.Quoted(i) {
 					r.quoted++
 				}
 			}
+		} else {
+			if len(none) < len(rec.Fields) {
+				none = make([]string, 2*len(rec.Fields))
+			}
+			r.fields = none[:len(rec.Fields):len(rec.Fields)] // only their number counts
 		}
 		offset += len(rec.Raw)
 		for _, end := range []string{"\r\n", "\n"} {
@@ -154,6 +159,21 @@ func sampleWith(text []byte, whole bool, f delimited.Form, most int, texts bool)
 		rows = append(rows, r)
 	}
 	return rows
+}
+
+// texted are fields as strings, which lie in one.
+func texted(fields [][]byte) []string {
+	var all []byte
+	for _, f := range fields {
+		all = append(all, f...)
+	}
+	whole, out := string(all), make([]string, len(fields))
+	at := 0
+	for i, f := range fields {
+		out[i] = whole[at : at+len(f)]
+		at += len(f)
+	}
+	return out
 }
 
 type sampleRow struct {

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 
 	"ambertray/internal/phrase"
@@ -522,8 +523,12 @@ func isYear(v string) bool {
 	return len(v) == 4 && (v[:2] == "19" || v[:2] == "20") && isNumber(v)
 }
 
+// scans are taken and given back: each is large, and a header may have very many fields.
+var scans = sync.Pool{New: func() any { return new(reading.NumberScan) }}
+
 func isNumber(v string) bool {
-	var n reading.NumberScan
+	n := scans.Get().(*reading.NumberScan)
+	defer scans.Put(n)
 	return n.Scan([]byte(v))
 }
 

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"github.com/mozillazg/go-unidecode"
 	"golang.org/x/text/runes"
@@ -22,14 +23,24 @@ var letters = strings.NewReplacer("ß", "ss", "æ", "ae", "Æ", "Ae", "œ", "oe"
 	"£", " gbp ", "€", " eur ", "$", " usd ", "%", " percent ", "°", " deg ", "&", " and ", "#", " no ", "№", " no ",
 	"²", "2", "³", "3", "µ", "u", "'", "", "’", "")
 
+func isASCII(s string) bool {
+	for i := range len(s) {
+		if s[i] >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
+}
+
 // SafeName makes a name that every database takes unquoted, unless it is a
 // reserved word: lower-case ASCII letters, digits and underscores, beginning
 // with a letter. Letters of other scripts are written in Latin ones. It returns ""
 // for a text without any.
 func SafeName(s string) string {
-	s, _, _ = transform.String(transform.Chain(norm.NFD, runes.Remove(runes.In(unicode.Mn)), norm.NFC),
-		letters.Replace(s))
-	s = unidecode.Unidecode(s)
+	if s = letters.Replace(s); !isASCII(s) {
+		s, _, _ = transform.String(transform.Chain(norm.NFD, runes.Remove(runes.In(unicode.Mn)), norm.NFC), s)
+		s = unidecode.Unidecode(s)
+	}
 	var b strings.Builder
 	var last rune // the last character written, or '_' for a gap
 	rs := []rune(s)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 	"unicode/utf16"
 
 	driver "github.com/microsoft/go-mssqldb"
@@ -71,6 +72,7 @@ func (d *DB) sendRows(ctx context.Context, k *bulk, rows []byte) (*driver.Error,
 		return nil, err
 	}
 	w := d.wire
+	w.Conn.SetDeadline(time.Time{})                           // which the driver may have set for what it did
 	stop := context.AfterFunc(ctx, func() { w.Conn.Close() }) // what is on its way is not wanted
 	defer stop()
 	o := w.newOutlet()

@@ -313,7 +313,8 @@ func (l *load) try(ctx context.Context, data []byte) (*driver.Error, error) {
 // one exchange with the server, since there may be many of these.
 func (l *load) goBack(ctx context.Context, m *driver.Error) error {
 	var state int
-	err := l.d.c.QueryRowContext(ctx, "IF XACT_STATE() = 1 BEGIN ROLLBACK TRANSACTION segment; SAVE TRANSACTION segment END; "+
+	err := l.d.c.QueryRowContext(ctx, "IF XACT_STATE() = 1 BEGIN ROLLBACK TRANSACTION segment; SAVE TRANSACTION "+
+		"segment END; "+
 		"SELECT CAST(XACT_STATE() AS int)").Scan(&state)
 	if err == nil && state == 1 {
 		l.saved = true

@@ -50,3 +50,16 @@ func TestParse(t *testing.T) {
 	assert.Equal(t, "(1+1)", c.Text)
 	assert.Equal(t, "(a > 0)", c.More[0].Text)
 }
+
+// Whatever text comes, it is read or refused.
+func FuzzParse(f *testing.F) {
+	for _, s := range []string{"SELECT 1", "INSERT t VALUES (1, N'x')", "BEGIN TRY THROW END TRY BEGIN CATCH END CATCH", "CREATE TABLE t (a int CHECK (a > 0))",
+		"EXEC @a = p @b = 1 OUTPUT", "IF 1=1 SELECT CASE WHEN 1 THEN 2 END ELSE PRINT 'x'", "insert bulk t (a int) with (tablock)"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(_ *testing.T, s string) {
+		Parse(s)
+		ParseExpr(s)
+		ParseName(s)
+	})
+}
