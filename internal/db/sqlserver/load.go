@@ -85,10 +85,8 @@ func (l *load) makeReady(ctx context.Context) error {
 	steps := slices.Clone(l.spec.Alter)
 	switch l.spec.Mode {
 	case db.Refill:
-		for _, s := range steps {
-			if err := l.d.do(ctx, "refuses: "+firstLine(s), s); err != nil {
-				return err
-			}
+		if err := l.steps(ctx, steps); err != nil {
+			return err
 		}
 		return l.empty(ctx)
 	case db.Replace:
@@ -192,8 +190,8 @@ func (l *load) announce(into string) {
 	l.description = binary.LittleEndian.AppendUint16([]byte{tokenColumns}, uint16(len(fields)))
 	for i := range fields {
 		f := &fields[i]
-		defs = append(defs, Dialect.OpenQuote+strings.ReplaceAll(f.name, "]", "]]")+Dialect.CloseQuote+" "+
-			""+f.definition())
+		defs = append(defs, Dialect.OpenQuote+strings.ReplaceAll(f.name, "]", "]]")+Dialect.CloseQuote+
+			" "+f.definition())
 		l.description = f.describe(l.description)
 	}
 	l.insertBulk = fmt.Sprintf("INSERT BULK %s (%s) WITH (%s)", into, strings.Join(defs, ", "),

@@ -292,6 +292,15 @@ func TestTriggersThatEndTheTransaction(t *testing.T) {
 	require.Len(t, refused, 1)
 	assert.Contains(t, refused[0], "1 : The transaction ended in the trigger")
 	assert.Equal(t, []string{"1000", "1002"}, b.texts("SELECT id FROM passages WHERE id >= 1000 ORDER BY id"))
+
+	// What the load changes of the table is changed again in the new transaction.
+	b.exec("ALTER TABLE passages ADD note varchar(3) NULL")
+	table := b.table("passages", "id", "note")
+	table.Columns[1].Type = typ("varchar(9)")
+	refused = b.load(db.Spec{Mode: db.Append, Table: table, Alter: []string{"ALTER TABLE passages ALTER COLUMN note varchar(9) NULL"}},
+		[]string{"1001", ""}, []string{"2000", "longer"})
+	require.Len(t, refused, 1)
+	assert.Equal(t, []string{"2000|longer"}, b.texts("SELECT id, note FROM passages WHERE id >= 2000"))
 }
 
 // So is one whose check or computed column converts: what cannot be converted ends the

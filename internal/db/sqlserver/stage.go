@@ -274,19 +274,21 @@ func (l *load) again(ctx context.Context) error {
 	if err := l.begin(ctx); err != nil {
 		return err
 	}
-	if l.spec.Mode == db.Append && l.before != nil {
-		_, now, err := l.Tally(ctx)
-		if err != nil {
-			return err
-		}
-		for i := range now {
-			if len(l.before[i].Changes(&now[i])) > 0 {
-				return &db.Error{Where: l.d.where, What: "the table was changed by another session, while a row was " +
-					"looked for that " +
-					"ends the transaction; nothing was committed", Do: "load again"}
-			}
-		}
+	if err := l.makeReady(ctx); err != nil {
+		return err
+	}
+	if l.spec.Mode != db.Append || l.before == nil {
 		return nil
 	}
-	return l.makeReady(ctx)
+	_, now, err := l.Tally(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range now {
+		if len(l.before[i].Changes(&now[i])) > 0 {
+			return &db.Error{Where: l.d.where, What: "the table was changed by another session, while a row was looked for " +
+				"that ends the transaction; nothing was committed", Do: "load again"}
+		}
+	}
+	return nil
 }
