@@ -58,8 +58,8 @@ func goValue(x any) Value {
 	return null
 }
 
-// systemView is the plan of a catalog view, or nil if the name is none.
-func (s *Session) systemView(sc *scope, src *tsql.Table) (*plan, error) {
+// systemView is a catalog view with its rows as they are now, or nil if the name is none.
+func (s *Session) systemView(src *tsql.Table) (*Table, error) {
 	schema := strings.ToLower(src.Name.Schema)
 	if schema != "sys" && schema != "information_schema" {
 		return nil, nil
@@ -79,26 +79,19 @@ func (s *Session) systemView(sc *scope, src *tsql.Table) (*plan, error) {
 			return nil, fail(911, 16, "Database '%s' does not exist.", src.Name.Database)
 		}
 	}
-	p := &plan{}
-	for _, c := range strings.Fields(v.cols) {
-		name, t, _ := strings.Cut(c, ":")
-		p.cols = append(p.cols, Out{Name: name, Type: s.shortType(t), Null: true})
+	t := &Table{db: db, schema: schema, name: src.Name.Object}
+	for i, c := range strings.Fields(v.cols) {
+		name, short, _ := strings.Cut(c, ":")
+		t.Columns = append(t.Columns, &Column{table: t, ID: i + 1, Name: name, Type: s.shortType(short), Null: true})
 	}
-	p.run = func(_ *frame, emit func([]Value) error) error {
-		var err error
-		v.rows(s, db, func(list ...any) {
-			if err != nil {
-				return
-			}
-			out := make([]Value, len(list))
-			for i, x := range list {
-				out[i] = goValue(x)
-			}
-			err = emit(out)
-		})
-		return err
-	}
-	return p, nil
+	v.rows(s, db, func(list ...any) {
+		r := &row{v: make([]Value, len(list))}
+		for i, x := range list {
+			r.v[i] = goValue(x)
+		}
+		t.rows = append(t.rows, r)
+	})
+	return t, nil
 }
 
 // visible are the objects that a session sees, by their numbers: not those that others

@@ -88,10 +88,10 @@ func (sc *scope) tableSource(src *tsql.Table, conjuncts []tsql.Expr) (iterator, 
 	if as == "" {
 		as = src.Name.Object
 	}
-	if p, err := s.systemView(sc, src); err != nil {
+	if t, err := s.systemView(src); err != nil {
 		return nil, err
-	} else if p != nil {
-		return sc.planned(p, as, nil)
+	} else if t != nil {
+		return sc.rowsOf(t, as, "sys", conjuncts)
 	}
 	if rows, is := s.pseudo[strings.ToLower(src.Name.Object)]; is && src.Name.Schema == "" {
 		at, err := sc.add(as, "", s.pseudoOf.outs(), nil)
@@ -125,7 +125,12 @@ func (sc *scope) tableSource(src *tsql.Table, conjuncts []tsql.Expr) (iterator, 
 	if err := s.lockToRead(src, &t); err != nil {
 		return nil, err
 	}
-	at, err := sc.add(as, t.schema, t.outs(), t)
+	return sc.rowsOf(t, as, t.schema, conjuncts)
+}
+
+// rowsOf is a source of a table's rows.
+func (sc *scope) rowsOf(t *Table, as, schema string, conjuncts []tsql.Expr) (iterator, error) {
+	at, err := sc.add(as, schema, t.outs(), t)
 	if err != nil {
 		return nil, err
 	}
@@ -223,6 +228,10 @@ func (sc *scope) lookup(at int, t *Table, conjuncts []tsql.Expr) *lookup {
 			}
 			switch other := side[1].(type) {
 			case *tsql.Lit, *tsql.Var:
+			case *tsql.Call:
+				if slices.ContainsFunc(other.Args, func(a tsql.Expr) bool { _, is := a.(*tsql.Col); return is }) {
+					continue
+				}
 			case *tsql.Col:
 				if up, slot, _, _, err := sc.find(other.Parts); err != nil || up == 0 && slot >= at {
 					continue
