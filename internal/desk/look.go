@@ -122,6 +122,7 @@ func (d *Desk) Look(ctx context.Context, r LookRequest, begun func(*LookSource))
 	for _, name := range r.Names {
 		one := r.Input
 		one.Names = []string{name}
+		one.Options.Settled = true
 		inputs = append(inputs, one)
 	}
 	for k := 0; k < len(inputs); k++ {

@@ -61,7 +61,11 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 		u := uniques[i]
 		d.col.Unique = e.blanks == 0 && d.values > 0 && !u.full && !u.gone.Load() && u.duplicates.count == 0
 		d.column()
-		p.decided[header] = d
+		if opt.Settled {
+			all.cols[i] = nil
+		} else {
+			p.decided[header] = d
+		}
 		p.Columns = append(p.Columns, d.col)
 		if n := u.duplicates.count; n > 0 && n*200 <= d.values && !u.gone.Load() && e.blanks == 0 &&
 			(d.col.Type.IsInteger() || d.col.Type.IsText()) {

@@ -122,6 +122,9 @@ type Options struct {
 	Same map[string]string
 	// Joined tells that several sources are one table, however they look.
 	Joined bool
+	// Settled tells that nobody asks again what a column would be (As): then its evidence
+	// is let go of as soon as it is decided.
+	Settled bool
 	// Progress is called now and then with the bytes and records read so far.
 	Progress func(bytes, records int64)
 }
