@@ -286,7 +286,8 @@ func (l *load) again(ctx context.Context) error {
 	}
 	for i := range now {
 		if len(l.before[i].Changes(&now[i])) > 0 {
-			return &db.Error{Where: l.d.where, What: "the table was changed by another session, while a row was looked for " +
+			return &db.Error{Where: l.d.where, What: "the table was changed by another session, while a row was " +
+				"looked for " +
 				"that ends the transaction; nothing was committed", Do: "load again"}
 		}
 	}
