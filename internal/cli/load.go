@@ -46,9 +46,10 @@ func (a *app) loadCommand() *cobra.Command {
 		Short: "Create or map the table, load the records, verify, commit, keep the papers",
 		Long: `Loads a file into a table, in one transaction. Before it commits, the account
 has to balance (records read = loaded + rejected + skipped), and the table has
-to agree with what was read: every row of a new one by its checksum, else rows,
-nulls, sums, smallest and largest values. Records that do not fit, or that the database refuses, are rejected, not
-the load: they are kept in rejects.csv with line, column, value and reason.
+to agree with what was read: every row of a new one by its checksum, where the
+database can make one, else rows, nulls, sums, smallest and largest values.
+Records that do not fit, or that the database refuses, are rejected, not the
+load: they are kept in rejects.csv with line, column, value and reason.
 
 --mode create    a new table, which must not exist (the default)
 --mode append    adds to a table; file and table are compared column by column

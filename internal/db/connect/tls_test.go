@@ -27,6 +27,9 @@ func certificates(t testing.TB, server string) string {
 // How a connection is protected is as the URL says, and is told.
 func TestProtection(t *testing.T) {
 	for name, find := range networked {
+		if name == "sqlserver" {
+			continue // its URLs have words of their own: TestEncryption in its folder
+		}
 		t.Run(name, func(t *testing.T) {
 			folder := certificates(t, name)
 			url := find(t)
@@ -96,6 +99,9 @@ func TestProtectionOffThisMachine(t *testing.T) {
 		t.Skip("this machine has no address but the loopback")
 	}
 	for name, find := range networked {
+		if name == "sqlserver" {
+			continue
+		}
 		t.Run(name, func(t *testing.T) {
 			certificates(t, name)
 			url := find(t)
