@@ -194,6 +194,9 @@ func Run(ctx context.Context, src *source.Source, opt Options) (*Profile, error)
 // RunAll makes the pass over several sources, whose columns are matched by
 // name, and profiles them together and each by itself.
 func RunAll(ctx context.Context, sources []*source.Source, opt Options) (all *Profile, each []*Profile, err error) {
+	if len(sources) > 1 {
+		opt.Settled = false // each is decided, and then all together
+	}
 	r := &runAll{sources: sources, opt: opt, total: newWorker()}
 	r.headers, r.at = source.Match(sources, opt.Same)
 	for range r.headers {
