@@ -313,6 +313,29 @@ func TestAs(t *testing.T) {
 	assert.Empty(t, p.codes("x"), "who wants the text is not asked how to read it")
 }
 
+// Whether evidence is kept for later or not, what is decided is the same, of one source and
+// of several.
+func TestSettledIsTheSame(t *testing.T) {
+	ctx := context.Background()
+	var sources []*source.Source
+	for k, text := range []string{"id\tday\tnote\n1\t2024-01-31\ta\n2\t2024-02-01\t\n", "id\tday\tmore\n3\t2024-03-31\t1,5\n3\tlate\t2,5\n"} {
+		name := filepath.Join(t.TempDir(), fmt.Sprintf("in%d.txt", k))
+		require.NoError(t, os.WriteFile(name, []byte(text), 0o666))
+		src, err := source.Open(ctx, name, source.Known{})
+		require.NoError(t, err)
+		sources = append(sources, src)
+	}
+	for _, some := range [][]*source.Source{sources[:1], sources} {
+		kept, _, err := RunAll(ctx, some, Options{})
+		require.NoError(t, err)
+		let, _, err := RunAll(ctx, some, Options{Settled: true})
+		require.NoError(t, err)
+		assert.Equal(t, kept.Columns, let.Columns)
+		assert.Equal(t, kept.Findings, let.Findings)
+		assert.Equal(t, kept.Keys, let.Keys)
+	}
+}
+
 func TestGivenDecisions(t *testing.T) {
 	dates := map[string][]string{"x": {"01/02/2024", "03/04/2024"}}
 	for opt, want := range map[string]string{"day-first": "dd/MM/yyyy", "month-first": "MM/dd/yyyy", "dd/MM/yyyy": "dd/MM/yyyy", "MM/dd/yyyy": "MM/dd/yyyy"} {
