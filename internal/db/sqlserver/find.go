@@ -119,6 +119,19 @@ func scanColumn(rows *sql.Rows) (c column, err error) {
 
 // Describe implements db.Session.
 func (d *DB) Describe(ctx context.Context, query string) ([]db.Column, error) {
+	list, err := d.describe(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	var out []db.Column
+	for _, c := range list {
+		out = append(out, c.Column)
+	}
+	return out, nil
+}
+
+// describe is Describe with the collations of text.
+func (d *DB) describe(ctx context.Context, query string) ([]column, error) {
 	rows, err := d.c.QueryContext(ctx, "EXEC sys.sp_describe_first_result_set @tsql = @p1", query)
 	if err != nil {
 		return nil, d.fail("refuses the query", err)
@@ -128,7 +141,7 @@ func (d *DB) Describe(ctx context.Context, query string) ([]db.Column, error) {
 	if err != nil {
 		return nil, d.fail("cannot describe the query", err)
 	}
-	var name, typ sql.NullString
+	var name, typ, collation sql.NullString
 	var hidden bool
 	at := make([]any, len(names))
 	for i, n := range names {
@@ -137,13 +150,15 @@ func (d *DB) Describe(ctx context.Context, query string) ([]db.Column, error) {
 			at[i] = &name
 		case "system_type_name":
 			at[i] = &typ
+		case "collation_name":
+			at[i] = &collation
 		case "is_hidden":
 			at[i] = &hidden
 		default:
 			at[i] = new(any)
 		}
 	}
-	var out []db.Column
+	var out []column
 	for rows.Next() {
 		if err := rows.Scan(at...); err != nil {
 			return nil, d.fail("cannot describe the query", err)
@@ -151,11 +166,11 @@ func (d *DB) Describe(ctx context.Context, query string) ([]db.Column, error) {
 		if hidden {
 			continue
 		}
-		c := db.Column{Name: name.String, Type: typ.String}
+		c := column{Column: db.Column{Name: name.String, Type: typ.String}, collation: collation.String}
 		if c.Type == "timestamp" {
 			c.Type = "rowversion"
 		}
-		standardType(&c, c.Type)
+		standardType(&c.Column, c.Type)
 		c.Keeps, c.Unfit = reading.Keeps{}, ""
 		out = append(out, c)
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/hex"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -41,19 +40,16 @@ func (d *DB) readable(ctx context.Context, query string) string {
 	if !d.atLeast(15) {
 		return query // which knows none
 	}
-	described, err := d.questions().Rows(ctx, "refuses the query", "EXEC sys.sp_describe_first_result_set @tsql = @p1",
-		query)
+	described, err := d.describe(ctx, query)
 	if err != nil {
 		return query // and says so itself
 	}
 	var names, list []string
 	found := false
-	for i, r := range described {
+	for i, c := range described {
 		name := fmt.Sprintf("c%d", i+1)
 		names, list = append(names, name), append(list, name)
-		if slices.ContainsFunc(r, func(f *string) bool {
-			return f != nil && strings.HasSuffix(strings.ToUpper(*f), "_UTF8")
-		}) {
+		if strings.HasSuffix(strings.ToUpper(c.collation), "_UTF8") {
 			list[i], found = "CAST("+name+" AS nvarchar(max))", true
 		}
 	}

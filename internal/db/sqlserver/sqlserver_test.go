@@ -231,6 +231,26 @@ func TestTypesOfOthersTables(t *testing.T) {
 	}
 }
 
+// Text of UTF-8 collations comes back whole beside columns of other types, whatever these are
+// called: what is read as something else is chosen by the collation alone.
+func TestScanByCollation(t *testing.T) {
+	b := newBench(t)
+	b.exec("CREATE TABLE odd (day_utf8 date, [Latin1_General_100_CI_AS_SC_UTF8] varbinary(4), "+
+		"name varchar(20) COLLATE Latin1_General_100_CI_AS_SC_UTF8)", "INSERT INTO odd VALUES ('2024-02-29', 0x00ff, N'日本')")
+	query := "SELECT * FROM odd"
+	columns, err := b.c.Describe(ctx, query)
+	require.NoError(t, err)
+	require.Len(t, columns, 3)
+	var row []string
+	require.NoError(t, b.c.Scan(ctx, query, columns, func(f [][]byte) error {
+		for _, v := range f {
+			row = append(row, string(v))
+		}
+		return nil
+	}))
+	assert.Equal(t, []string{"2024-02-29", "0x00ff", "日本"}, row)
+}
+
 // What cannot be loaded is said, and what the server fills by itself is left to it.
 func TestColumnsThatAreLeftAlone(t *testing.T) {
 	b := newBench(t)
