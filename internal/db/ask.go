@@ -61,8 +61,8 @@ func (q Questions) makeTable(ctx context.Context, t dialect.Table) error {
 
 // Count is how many rows a table has.
 func (q Questions) Count(ctx context.Context, schema, table string) (int64, error) {
-	return q.Number(ctx, "cannot count the rows of "+table, "SELECT "+q.Dialect.Count()+" FROM "+
-		""+q.Dialect.Qualified(schema, table))
+	return q.Number(ctx, "cannot count the rows of "+table, "SELECT "+q.Dialect.Count()+
+		" FROM "+q.Dialect.Qualified(schema, table))
 }
 
 // CountListed counts the rows of the tables of a list, but of those whose
@@ -118,6 +118,17 @@ func (n Notebook) Write(ctx context.Context, step int, note string) error {
 	return n.Do(ctx, "cannot note how far the load is",
 		fmt.Sprintf("INSERT INTO %s VALUES (%s, %s, %s)", n.Table(), d.Parameter(1), d.Parameter(2), d.Parameter(3)),
 		n.Load, step, note)
+}
+
+// Add writes a note, into a table that is made first where it is not there: who may not
+// create tables can have it made beforehand.
+func (n Notebook) Add(ctx context.Context, there bool, step int, note string) error {
+	if !there {
+		if err := n.Make(ctx); err != nil {
+			return err
+		}
+	}
+	return n.Write(ctx, step, note)
 }
 
 // Read returns the load's notes from a step on, in order.

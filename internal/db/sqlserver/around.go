@@ -111,11 +111,16 @@ func (d *DB) attachments(ctx context.Context, t *db.Table) (out []string, err er
 	if err != nil {
 		return nil, err
 	}
-	said := dialect.Table{Schema: t.Schema, Name: t.Name, Comment: t.Comment}
-	for _, c := range t.Columns {
+	return slices.Concat(out, indexes, more, comments(t.Schema, t.Name, t)), nil
+}
+
+// comments are the statements that give a table the comments of another.
+func comments(schema, name string, of *db.Table) []string {
+	said := dialect.Table{Schema: schema, Name: name, Comment: of.Comment}
+	for _, c := range of.Columns {
 		said.Columns = append(said.Columns, dialect.Column{Name: c.Name, Comment: c.Comment})
 	}
-	return slices.Concat(out, indexes, more, Dialect.Comments(Dialect, said)), nil
+	return Dialect.Comments(Dialect, said)
 }
 
 // Attach implements db.Attacher.
@@ -175,14 +180,13 @@ func (l *load) KeepsKeys(ctx context.Context) error {
 // defaults, keys, checks, indexes and comments. Foreign keys and triggers are not in it.
 func (d *DB) definition(ctx context.Context, like db.Name, as dialect.Table) (out []string, err error) {
 	name := d.name(like.Schema, like.Table)
-	fail := func(err error) ([]string, error) { return nil, err }
 	q := d.questions()
 	found, columns, err := d.find(ctx, like.Schema, like.Table)
 	if err != nil {
-		return fail(err)
+		return nil, err
 	}
 	if found == nil {
-		return fail(d.fail("does not have the table "+like.Table, nil))
+		return nil, d.fail("does not have the table "+like.Table, nil)
 	}
 	extra, err := q.Rows(ctx, "cannot be read", `SELECT c.name, k.definition, p.definition, CASE WHEN p.is_persisted = 1 THEN ' PERSISTED'
 		ELSE '' END, i.seed_value, i.increment_value FROM sys.columns c
@@ -191,7 +195,7 @@ func (d *DB) definition(ctx context.Context, like db.Name, as dialect.Table) (ou
 		LEFT JOIN sys.identity_columns i ON i.object_id = c.object_id AND i.column_id = c.column_id
 		WHERE c.object_id = OBJECT_ID(@p1) ORDER BY c.column_id`, name)
 	if err != nil {
-		return fail(err)
+		return nil, err
 	}
 	var lines []string
 	for i, c := range columns {
@@ -216,24 +220,23 @@ func (d *DB) definition(ctx context.Context, like db.Name, as dialect.Table) (ou
 	}
 	keys, indexes, err := d.keysOf(ctx, name, Dialect.Qualified(as.Schema, as.Name))
 	if err != nil {
-		return fail(err)
+		return nil, err
 	}
 	checks, err := q.Hanging(ctx, []string{"SELECT N'CHECK ' + definition FROM sys.check_constraints WHERE " +
 		"parent_object_id = " +
 		"OBJECT_ID(@p1) AND is_disabled = 0 ORDER BY object_id"}, name)
 	if err != nil {
-		return fail(err)
+		return nil, err
 	}
 	for _, k := range append(keys, checks...) {
 		lines = append(lines, "    "+k)
 	}
 	out = append([]string{fmt.Sprintf("CREATE TABLE %s (\n%s\n)", Dialect.Qualified(as.Schema, as.Name),
 		strings.Join(lines, ",\n"))}, indexes...)
-	said := dialect.Table{Schema: as.Schema, Name: as.Name, Comment: found.Comment}
 	for _, c := range columns {
-		said.Columns = append(said.Columns, dialect.Column{Name: c.Column.Name, Comment: c.Comment})
+		found.Columns = append(found.Columns, c.Column)
 	}
-	return append(out, Dialect.Comments(Dialect, said)...), nil
+	return append(out, comments(as.Schema, as.Name, found)...), nil
 }
 
 // keysOf are the keys of a table as lines of a definition, and its indexes as statements

@@ -3,9 +3,11 @@ package sqlserver
 import (
 	"context"
 	"database/sql"
+	"slices"
 	"strings"
 
 	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
 	"ambertray/internal/reading"
 )
 
@@ -14,6 +16,11 @@ type column struct {
 	db.Column
 	declared
 	collation string
+}
+
+// columnOf is where a column of a name is; -1: nowhere.
+func columnOf(columns []column, name string) int {
+	return slices.IndexFunc(columns, func(c column) bool { return c.Column.Name == name })
 }
 
 // Find describes a table or view.
@@ -88,6 +95,9 @@ func (d *DB) name(schema, table string) string {
 	}
 	return bracketed(schema) + "." + bracketed(table)
 }
+
+// literal is that name as a text of SQL.
+func (d *DB) literal(schema, table string) string { return "N" + dialect.Quoted(d.name(schema, table)) }
 
 // scanColumn reads one row of the catalog.
 func scanColumn(rows *sql.Rows) (c column, err error) {

@@ -23,15 +23,9 @@ func (d *DB) TryHold(ctx context.Context, t db.Name) (held bool, who string, err
 		return true, "", nil
 	}
 	// Not everybody may see whose it is; what it is called is cut to 32 characters there.
-	var user, host, program sql.NullString
-	var id int
-	if d.c.QueryRowContext(ctx, `SELECT s.login_name, s.host_name, s.program_name, s.session_id FROM sys.dm_tran_locks l
+	return false, whose(d.c.QueryRowContext(ctx, `SELECT s.login_name, s.host_name, s.program_name, s.session_id FROM sys.dm_tran_locks l
 		JOIN sys.dm_exec_sessions s ON s.session_id = l.request_session_id WHERE l.resource_type = 'APPLICATION'
-		AND l.request_status = 'GRANT' AND CHARINDEX(@p1, l.resource_description) > 0`, lock[:32]).Scan(&user, &host,
-		&program, &id) == nil {
-		who = fmt.Sprintf("%s from %s, %s, session %d", user.String, host.String, program.String, id)
-	}
-	return false, who, nil
+		AND l.request_status = 'GRANT' AND CHARINDEX(@p1, l.resource_description) > 0`, lock[:32])), nil
 }
 
 // Blockers implements db.Blocker, over a connection of its own.
@@ -44,11 +38,16 @@ func (d *DB) Blockers(ctx context.Context) (who string) {
 		return ""
 	}
 	defer o.Close()
+	return whose(o.c.QueryRowContext(ctx, `SELECT s.login_name, s.host_name, s.program_name, s.session_id FROM sys.dm_exec_requests r
+		JOIN sys.dm_exec_sessions s ON s.session_id = r.blocking_session_id WHERE r.session_id = @p1
+		AND r.blocking_session_id <> 0`, d.id))
+}
+
+// whose is a session in words; nothing if there is none, or it may not be seen.
+func whose(row *sql.Row) string {
 	var user, host, program sql.NullString
 	var id int
-	if o.c.QueryRowContext(ctx, `SELECT s.login_name, s.host_name, s.program_name, s.session_id FROM sys.dm_exec_requests r
-		JOIN sys.dm_exec_sessions s ON s.session_id = r.blocking_session_id WHERE r.session_id = @p1
-		AND r.blocking_session_id <> 0`, d.id).Scan(&user, &host, &program, &id) != nil {
+	if row.Scan(&user, &host, &program, &id) != nil {
 		return ""
 	}
 	return fmt.Sprintf("%s from %s, %s, session %d", user.String, host.String, program.String, id)

@@ -148,7 +148,7 @@ func (l *load) settle(ctx context.Context) error {
 	l.columns = columns
 	var names []string
 	for _, c := range t.Columns {
-		i := slices.IndexFunc(columns, func(f column) bool { return f.Column.Name == c.Name })
+		i := columnOf(columns, c.Name)
 		if i < 0 {
 			return l.d.fail(fmt.Sprintf("does not have the column %s in the table %s", c.Name, t.Name), nil)
 		}
@@ -166,9 +166,8 @@ func (l *load) settle(ctx context.Context) error {
 		}
 		into = l.stage.table
 	}
-	if l.identity && l.stage == nil {
-		if err := l.d.do(ctx, "cannot take values for the column that it numbers", "SET IDENTITY_INSERT "+l.table+
-			" ON"); err != nil {
+	if l.stage == nil {
+		if err := l.numbersOn(ctx); err != nil {
 			return err
 		}
 	}
@@ -386,21 +385,28 @@ func (l *load) Commit(ctx context.Context) error {
 	return nil
 }
 
+// numbersOn lets the rows bring the numbers that the server would give.
+func (l *load) numbersOn(ctx context.Context) error {
+	if !l.identity {
+		return nil
+	}
+	return l.d.do(ctx, "cannot take values for the column that it numbers", "SET IDENTITY_INSERT "+l.table+" ON")
+}
+
 // numbersOff lets the server number again in this session, which no rollback does.
 func (l *load) numbersOff(ctx context.Context) {
 	if l.identity {
 		// Not as a statement with parameters, at whose end the server takes back what it SET.
-		name := strings.ReplaceAll(l.d.name(l.spec.Table.Schema, l.spec.Table.Name), "'", "''")
-		l.d.c.ExecContext(ctx, "IF OBJECT_ID(N'"+name+"') IS NOT NULL SET IDENTITY_INSERT "+l.table+" OFF")
+		l.d.c.ExecContext(ctx, "IF OBJECT_ID("+l.d.literal(l.spec.Table.Schema, l.spec.Table.Name)+
+			") IS NOT NULL SET IDENTITY_INSERT "+l.table+" OFF")
 	}
 }
 
 // renumber makes identities and sequences go on above the largest value.
 func (l *load) renumber(ctx context.Context) error {
 	if l.identity {
-		if err := l.d.do(ctx, "cannot move the number that goes on", fmt.Sprintf("DBCC CHECKIDENT (N'%s', RESEED) "+
-			"WITH NO_INFOMSGS",
-			strings.ReplaceAll(l.d.name(l.spec.Table.Schema, l.spec.Table.Name), "'", "''"))); err != nil {
+		if err := l.d.do(ctx, "cannot move the number that goes on", "DBCC CHECKIDENT ("+
+			l.d.literal(l.spec.Table.Schema, l.spec.Table.Name)+", RESEED) WITH NO_INFOMSGS"); err != nil {
 			return err
 		}
 	}
@@ -421,9 +427,9 @@ func (l *load) sequences(ctx context.Context) error {
 			continue
 		}
 		statement := fmt.Sprintf(`DECLARE @next bigint = (SELECT CAST(MAX(%s) AS bigint) FROM %s), @now bigint =
-			(SELECT CAST(current_value AS bigint) FROM sys.sequences WHERE object_id = OBJECT_ID(N'%s'));
+			(SELECT CAST(current_value AS bigint) FROM sys.sequences WHERE object_id = OBJECT_ID(%s));
 			IF @next > @now BEGIN SET @next += 1; DECLARE @restart nvarchar(400) = N'ALTER SEQUENCE %s RESTART WITH ' + CAST(@next AS nvarchar(20)); EXEC (@restart) END`,
-			quote(*r[0]), l.table, strings.ReplaceAll(l.d.name(*r[1], *r[2]), "'", "''"),
+			quote(*r[0]), l.table, l.d.literal(*r[1], *r[2]),
 			strings.ReplaceAll(Dialect.Qualified(*r[1], *r[2]), "'", "''"))
 		if err := l.d.do(ctx, "cannot move the sequence of "+*r[0], statement); err != nil {
 			return err

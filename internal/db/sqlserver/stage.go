@@ -60,7 +60,7 @@ func (l *load) newStage(ctx context.Context, names []string) (*stage, error) {
 		gone: map[int64]*driver.Error{}}
 	defs := []string{rowColumn + " bigint NOT NULL PRIMARY KEY"}
 	for i, c := range l.spec.Table.Columns {
-		k := slices.IndexFunc(l.columns, func(x column) bool { return x.Column.Name == c.Name })
+		k := columnOf(l.columns, c.Name)
 		def := names[i] + " " + l.columns[k].Type
 		if l.columns[k].collation != "" {
 			def += " COLLATE " + l.columns[k].collation
@@ -133,11 +133,8 @@ type span struct{ lo, hi int64 }
 // unload moves all rows that are not left out into the table. It returns the rows among
 // which the transaction ended, or nil.
 func (l *load) unload(ctx context.Context) (*span, error) {
-	if l.identity {
-		if err := l.d.do(ctx, "cannot take values for the column that it numbers", "SET IDENTITY_INSERT "+l.table+
-			" ON"); err != nil {
-			return nil, err
-		}
+	if err := l.numbersOn(ctx); err != nil {
+		return nil, err
 	}
 	const piece = 20_000
 	todo := []span{}
@@ -234,10 +231,8 @@ func (l *load) findEnders(ctx context.Context, from *span) error {
 			"TRANSACTION"); err != nil {
 			return err
 		}
-		if l.identity {
-			if err := l.d.do(ctx, "cannot go on", "SET IDENTITY_INSERT "+l.table+" ON"); err != nil {
-				return err
-			}
+		if err := l.numbersOn(ctx); err != nil {
+			return err
 		}
 		m, err := l.move(ctx, x)
 		if err != nil {

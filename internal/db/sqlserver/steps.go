@@ -62,17 +62,11 @@ func (d *DB) claim(ctx context.Context, load string) error {
 // Step implements db.Stepper.
 func (l *load) Step(ctx context.Context, step int, note string) error {
 	notes := l.notebook()
-	// Who may not create tables can have it made beforehand.
 	is, err := l.d.hasNotes(ctx, notes.Schema)
 	if err != nil {
 		return err
 	}
-	if !is {
-		if err := notes.Make(ctx); err != nil {
-			return err
-		}
-	}
-	if err := notes.Write(ctx, step, note); err != nil {
+	if err := notes.Add(ctx, is, step, note); err != nil {
 		return err
 	}
 	if err := l.commit(ctx); err != nil {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/hex"
 	"fmt"
-	"slices"
 	"strings"
 
 	"ambertray/internal/db"
@@ -44,11 +43,11 @@ func (d *DB) tally(ctx context.Context, t dialect.Table, columns []column, loose
 		list := []string{"COUNT_BIG(*)"}
 		var asked []int
 		for i, c := range some {
-			k := slices.IndexFunc(columns, func(x column) bool { return x.Column.Name == c.Name })
+			k := columnOf(columns, c.Name)
 			if k < 0 {
 				return 0, nil, d.fail("does not have the column "+c.Name, nil)
 			}
-			if !loose[first+i] && !d.adds(columns[k], c.Type) {
+			if !loose[first+i] && !d.adds(c.Type) {
 				back = append(back, first+i)
 				continue
 			}
@@ -105,7 +104,7 @@ func (d *DB) parse(t dialect.Table, loose []bool, asked []int, got []*string, ou
 }
 
 // adds reports whether the server can add up a column as we do.
-func (d *DB) adds(c column, t sqltype.Type) bool {
+func (d *DB) adds(t sqltype.Type) bool {
 	return !t.IsText() || d.atLeast(15)
 }
 
@@ -186,7 +185,7 @@ func (d *DB) readBack(ctx context.Context, t dialect.Table, columns []column, lo
 	var readers []*reading.Reader
 	for _, i := range back {
 		c := t.Columns[i]
-		k := slices.IndexFunc(columns, func(x column) bool { return x.Column.Name == c.Name })
+		k := columnOf(columns, c.Name)
 		name := quote(c.Name)
 		if n := columns[k].declared.name; n == "char" || n == "nchar" {
 			name = "RTRIM(" + name + ")"
