@@ -256,6 +256,10 @@ func (m *mend) load(ctx context.Context, name string) error {
 				db.Qualified(def.Schema, def.Name), c.Name)
 		}
 	}
+	var merge *load.Merge
+	if x := m.Receipt.Merge; x != nil {
+		merge = &load.Merge{Target: found, Key: x.Key, OnlyNew: x.OnlyNew, Missing: tray.MissingKept}
+	}
 	kept := &refusedRejects{}
 	run := load.Started(m.Receipt.Entry, []*source.Source{src}, m.Receipt.Database, m.Receipt.Version, m.At)
 	numbers, err := numbersIn(src)
@@ -265,7 +269,7 @@ func (m *mend) load(ctx context.Context, name string) error {
 	return load.Run(ctx, load.Job{
 		Job: rows.Job{Sources: []*source.Source{src}, Plan: m.Plan, MaxRejects: -1, Progress: m.Progress, Rejects: kept,
 			Origins: origins(m.Receipt, m.Plan), Entry: m.Receipt.Entry, At: m.Receipt.Started},
-		Session: m.Session, Log: m.Log, Receipt: run,
+		Session: m.Session, Log: m.Log, Receipt: run, Merge: merge,
 		Spec: db.Spec{Mode: db.Append, Table: def, SlowPath: m.SlowPath},
 		BeforeCommit: func() error {
 			still := map[int64]bool{}
@@ -279,7 +283,11 @@ func (m *mend) load(ctx context.Context, name string) error {
 					m.out.Mended = append(m.out.Mended, n)
 				}
 			}
-			if int64(len(m.out.Mended)) != run.Records.Loaded {
+			in := run.Records.Loaded
+			if merge != nil {
+				in += run.Records.Skipped // known already
+			}
+			if int64(len(m.out.Mended)) != in {
 				return &load.Unbalanced{Differences: []string{fmt.Sprintf("%d rejects tried and %d refused, but %d "+
 					"loaded", len(numbers), len(kept.list), run.Records.Loaded)}, Fate: "nothing was committed"}
 			}
@@ -299,6 +307,11 @@ func (m *mend) settle(run *tray.Receipt, name string) error {
 		tray.Mend{File: m.Name, Kept: name, SHA256: run.Sources[0].SHA256, At: m.At.UTC().Truncate(time.Millisecond),
 			Mended: m.out.Mended, Refused: m.out.Refused, Rows: run.Table.Rows})
 	r.Table.Rows = run.Table.Rows
+	if x := run.Merge; x != nil {
+		sum := *r.Merge
+		sum.Inserted, sum.Changed, sum.Unchanged = sum.Inserted+x.Inserted, sum.Changed+x.Changed, sum.Unchanged+x.Unchanged
+		r.Merge = &sum
+	}
 	r.Columns = slices.Clone(r.Columns)
 	before := m.Receipt.Records.Loaded + m.Receipt.Records.Mended
 	for i := range r.Columns {

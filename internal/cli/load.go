@@ -37,6 +37,11 @@ type loadFlags struct {
 	ledger       bool
 	accept       bool
 	every        int64
+	onlyNew      bool
+	missing      string
+	sameKey      string
+	before       string
+	rows         int
 }
 
 func (a *app) loadCommand() *cobra.Command {
@@ -56,6 +61,16 @@ load: they are kept in rejects.csv with line, column, value and reason.
                  first, and the load stops if anything is blocking
 --mode refill    empties a table and loads it
 --mode replace   drops a table, creates and loads it
+--mode merge     changes the rows of a table by its key, or --key: a record with a
+                 new key is inserted, one with a known key and other values changes
+                 its row, one with the same values changes nothing. --missing says
+                 what becomes of rows that the file does not have. --dry-run shows
+                 what would happen: counts, and old and new values. The rows as they
+                 were are kept in before.csv of the entry
+
+--mode append --only-new adds the records whose key the table does not have, or,
+without a key, those whose values it does not have as often, and counts the
+others as known: for a file that grows.
 
 A plan loads the files that are named behind it, else those that it names. A
 file that is not the one the plan was made from is compared with it first: new,
@@ -75,6 +90,9 @@ loaded twice. All is still verified before the last commit.`,
   ambertray load lock-passages.csv --into postgres://keeper@localhost/canal --schema tolls
   ambertray load passages.yaml april.csv may.csv --into sqlite:harrowmere.db --mode append
   ambertray load march.csv --into mysql://keeper@localhost/canal --table passages --mode append
+  ambertray load boats-april.csv --into sqlite:harrowmere.db --table boats --mode merge --dry-run
+  ambertray load boats-april.csv --into sqlite:harrowmere.db --table boats --mode merge --missing delete
+  ambertray load gauges.csv --into sqlite:harrowmere.db --mode append --only-new --quiet
   ambertray load lock-passages.csv --into sqlite:harrowmere.db --max-rejects 0
   ambertray load huge.yaml --into postgres://keeper@localhost/canal --commit-every 5000000
   ambertray load lock-passages.csv --into sqlite:harrowmere.db --dry-run`,
@@ -86,11 +104,22 @@ loaded twice. All is still verified before the last commit.`,
 	p := cmd.Flags()
 	p.StringVar(&f.into, "into", "", "database URL: "+connect.Examples())
 	f.addDatabase(cmd)
-	p.StringVar(&f.mode, "mode", "create", "what happens to the table: create, append, refill or replace")
+	p.StringVar(&f.mode, "mode", "create", "what happens to the table: create, append, merge, refill or replace")
 	p.StringVar(&f.like, "like", "", "a table whose structure the new one takes")
 	p.BoolVar(&f.byPosition, "by-position", false, "pair columns of file and table by their place, not by name")
 	p.BoolVar(&f.keepIdentity, "keep-identity", false, "load the file's values into columns that the database numbers")
 	p.BoolVar(&f.slowPath, "slow-path", false, "MySQL and MariaDB: load by inserts where LOAD DATA LOCAL is forbidden")
+	p.BoolVar(&f.onlyNew, "only-new", false,
+		"with --mode append: add only what the table does not have, by its key or --key, else by whole rows")
+	p.StringVar(&f.missing, "missing", "",
+		"with --mode merge: what becomes of rows that the file does not have: keep or delete (default: as the plan "+
+			"says, else keep)")
+	p.StringVar(&f.sameKey, "same-key", "",
+		"what becomes of records with one key in a merge: reject all of them, or last, which skips all but the last "+
+			"(default reject)")
+	p.StringVar(&f.before, "before", "",
+		"which rows a merge keeps as they were: all or none (default: all, up to a million changes; beyond, it asks)")
+	p.IntVar(&f.rows, "rows", -1, "how many changed rows the dry run of a merge shows (default 10; 1000 with --json)")
 	p.BoolVar(&f.yes, "yes", false, "do not ask before a table is emptied or replaced, or because of cautions")
 	addStrict(cmd, &f.strict)
 	p.BoolVar(&f.prove, "prove", false, "compare every value with the source before the commit; reads both once more")
@@ -128,13 +157,19 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	if err != nil {
 		return err
 	}
+	show := f.rows
+	if show < 0 && a.json {
+		show = 1000
+	}
 	a.desk.Tray = trayDir(f.tray)
 	answer, err := a.desk.Load(ctx, desk.LoadRequest{Input: in, Into: f.at(f.into), Mode: db.Mode(f.mode), Like: f.like,
 		ByPosition:   f.byPosition,
 		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, DryRun: f.dryRun, Yes: f.yes, Strict: f.strict,
 		Prove: f.prove,
 		Again: f.again, Ledger: f.ledger, Widen: f.widen, KeepAttached: f.attached,
-		AcceptChanges: f.accept, Limit: limit, Every: f.every})
+		AcceptChanges: f.accept, Limit: limit, Every: f.every,
+		MergeRequest: desk.MergeRequest{OnlyNew: f.onlyNew, Missing: f.missing, SameKey: f.sameKey, Before: f.before,
+			Show: show}})
 	return a.answered(answer, err)
 }
 
@@ -177,6 +212,8 @@ func (a *app) printLoad(l *desk.LoadAnswer, failed error) {
 	}
 	switch {
 	case l.Each != nil:
+	case l.Merge != nil:
+		a.printMerge(l.Merge)
 	case l.Mapping != nil:
 		a.printMapping(l.Mapping)
 	case l.DryRun != nil:
@@ -203,7 +240,11 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took tim
 	}
 	g := newGrid(st, "", ">", "")
 	g.row("read", grouped(r.Records.Read), st.dim("records in "+size(bytes)))
-	g.row("loaded", grouped(r.Records.Loaded), "")
+	if m := r.Merge; m == nil {
+		g.row("loaded", grouped(r.Records.Loaded), "")
+	} else {
+		a.mergeRows(g, st, m)
+	}
 	rejects := ""
 	if r.Records.Rejected > 0 {
 		rejects = e.Path(tray.RejectsFile)
@@ -218,7 +259,9 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took tim
 	if r.Commits > 0 {
 		counted = ", counted before the last commit"
 	}
-	if r.Table.Before > 0 {
+	if r.Merge != nil {
+		counted = fmt.Sprintf(", %s before%s", grouped(r.Table.Before), strings.Replace(counted, ",", ";", 1))
+	} else if r.Table.Before > 0 {
 		counted = fmt.Sprintf(", %s before and %s added%s", grouped(r.Table.Before), grouped(r.Records.Loaded),
 			strings.Replace(counted, ",", ";", 1))
 	}

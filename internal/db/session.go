@@ -107,6 +107,7 @@ const (
 	Append  Mode = "append"  // rows are added to a table
 	Refill  Mode = "refill"  // a table is emptied and loaded
 	Replace Mode = "replace" // a table is dropped, created and loaded
+	Merge   Mode = "merge"   // rows are inserted or changed, by the key of a table
 )
 
 // New reports whether the mode creates the table.
@@ -131,6 +132,8 @@ type Spec struct {
 	Referrers []Reference
 	// SlowPath loads by inserts, where the bulk path is forbidden.
 	SlowPath bool
+	// Stage tells that Table is the stage of a merge, which is appended to.
+	Stage *Staged
 	// Once tells that the rows cannot be told apart again when all are in: a
 	// [Finisher] must then refuse each as it comes.
 	Once bool

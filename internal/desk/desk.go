@@ -129,6 +129,7 @@ const (
 	InSpiteOf     Code = "in-spite-of-cautions"
 	WhichPart     Code = "which-part"
 	MakesDatabase Code = "makes-database"
+	KeepsBefore   Code = "keeps-before"
 )
 
 // confirm asks a question. Without a yes, it is a need.

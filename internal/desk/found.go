@@ -172,5 +172,5 @@ func (l *loading) goOn(ctx context.Context) error {
 
 // destination is where the rows go.
 func (r *LoadRequest) destination() destination {
-	return destination(r.Mode == db.Append || r.Mode == db.Refill || r.Like != "")
+	return destination(r.Mode == db.Append || r.Mode == db.Refill || r.Mode == db.Merge || r.Like != "")
 }

@@ -60,6 +60,7 @@ type LoadRequest struct {
 	// AcceptChanges loads a file although many of its values do not fit the plan.
 	AcceptChanges bool
 	Limit         RejectLimit
+	MergeRequest
 	// Every, if above 0, commits after so many records.
 	Every int64
 }
@@ -111,6 +112,8 @@ type LoadAnswer struct {
 	// DryRun is of one into a new table; Mapping of one into a table that exists.
 	DryRun  *DryRunAnswer
 	Mapping *MappingAnswer
+	// Merge is of a dry run that compares with the rows that are there.
+	Merge *MergeAnswer
 	// Each are the answers of the tables, where it is several: those that were
 	// loaded, and the last, if it failed.
 	Each []*LoadAnswer
@@ -133,6 +136,8 @@ func (a *LoadAnswer) JSON() any {
 		return a.Receipt
 	case a.DryRun != nil:
 		return a.DryRun
+	case a.Merge != nil:
+		return a.Merge
 	case a.Mapping != nil:
 		return a.Mapping
 	case a.Changes != nil:
@@ -296,6 +301,9 @@ func (d *Desk) loadOne(ctx context.Context, r LoadRequest) (*LoadAnswer, error) 
 	if r.DryRun && r.destination() == intoNew {
 		return l.answer, l.dryRun(ctx)
 	}
+	if r.DryRun && r.merges() {
+		return l.answer, l.preview(ctx)
+	}
 	if r.DryRun {
 		return l.answer, nil
 	}
@@ -312,9 +320,12 @@ func (d *Desk) loadOne(ctx context.Context, r LoadRequest) (*LoadAnswer, error) 
 func (l *loading) check() error {
 	r := l.req
 	switch r.Mode {
-	case db.Create, db.Append, db.Refill, db.Replace:
+	case db.Create, db.Append, db.Refill, db.Replace, db.Merge:
 	default:
-		return need("--mode %q: use create, append, refill or replace", string(r.Mode))
+		return need("--mode %q: use create, append, refill, replace or merge", string(r.Mode))
+	}
+	if err := l.checkMerge(); err != nil {
+		return err
 	}
 	d := connect.Of(r.Into.URL) // nil: connecting will say what is wrong with it
 	if r.SlowPath && d != nil && !d.SlowPath {
@@ -718,7 +729,7 @@ func (l *loading) meet(ctx context.Context) (err error) {
 			return err
 		}
 		return need("%s exists already, with %s\n  "+
-			"choose another name with --table, or say --mode append, refill or replace; nothing was changed", l.where(),
+			"choose another name with --table, or say --mode append, merge, refill or replace; nothing was changed", l.where(),
 			phrase.Count(rows, "row"))
 	case !r.Mode.New() && l.found == nil:
 		return need("%s does not exist\n  check the name and --schema, or create it with --mode create", l.where())
@@ -732,7 +743,7 @@ func (l *loading) meet(ctx context.Context) (err error) {
 	if err := l.keepLedger(ctx); err != nil {
 		return err
 	}
-	if r.Mode == db.Append && !r.Again {
+	if r.Mode == db.Append && !r.Again && !r.OnlyNew {
 		if err := l.notAgain(ctx); err != nil {
 			return err
 		}
@@ -771,18 +782,18 @@ func (l *loading) meet(ctx context.Context) (err error) {
 func (l *loading) mapped(ctx context.Context) error {
 	r, in := l.req, l.in
 	key := in.Plan.Table.Key
-	if len(r.Wishes.Key) > 0 && !slices.EqualFunc(key, l.like.PrimaryKey(), strings.EqualFold) {
+	if !r.merges() && len(r.Wishes.Key) > 0 && !slices.EqualFunc(key, l.like.PrimaryKey(), strings.EqualFold) {
 		return need("--key %s: the table %s exists, and that is not its primary key; a load makes none\n  "+
 			"leave --key out, or give the table this key first", strings.Join(r.Wishes.Key, ","), l.like.Name)
 	}
 	defer l.watch(ctx)()
 	m, err := match.Map(ctx, in.Sources, in.Plan, l.like,
 		match.MapOptions{ByPosition: r.ByPosition, KeepIdentity: r.KeepIdentity, Tolerate: l.tolerate,
-			Profile: in.Profile, Dialect: l.conn.Dialect(), Widen: r.Widen})
+			Profile: in.Profile, Dialect: l.conn.Dialect(), Widen: r.Widen, Merges: r.Mode == db.Merge})
 	if err != nil {
 		return err
 	}
-	a := &MappingAnswer{Document: document("mapping"), DryRun: r.DryRun, Schema: l.like.Schema, Table: l.like.Name,
+	a := &MappingAnswer{Document: document("mapping"), DryRun: r.DryRun && !r.merges(), Schema: l.like.Schema, Table: l.like.Name,
 		Blocked: m.Blocked(), Mapping: list(m.Pairings),
 		Source: in.First().Name, State: "a new table like " + r.Like}
 	if r.Like == "" {
@@ -792,7 +803,7 @@ func (l *loading) mapped(ctx context.Context) error {
 		}
 		a.State = phrase.Count(rows, "row")
 	}
-	if r.DryRun {
+	if r.DryRun && !r.merges() {
 		l.answer.Mapping = a
 	} else {
 		l.tell(MappedEvent{a})
@@ -807,6 +818,9 @@ func (l *loading) mapped(ctx context.Context) error {
 			what += "\n  mend the file, or " + how + ": then the others are loaded, and these records become rejects"
 		}
 		return need("%s", what)
+	}
+	if err := l.mergeWith(ctx, m); err != nil {
+		return err
 	}
 	l.cautions = append(l.cautions, notAsTable(m.Pairings)...)
 	l.job.Plan, l.job.Spec.Table, l.job.Spec.Alter = m.Plan, m.Plan.Definition(), m.Alter
@@ -850,7 +864,7 @@ func (l *loading) confirmed(ctx context.Context) error {
 func (l *loading) run(ctx context.Context) error {
 	r, in, job := l.req, l.in, &l.job
 	var before []tray.Summary
-	replaces := l.found != nil && r.Mode != db.Append
+	replaces := l.found != nil && r.Mode != db.Append && r.Mode != db.Merge
 	if replaces {
 		var err error
 		if before, err = l.entriesOf(r.Into.URL); err != nil {
@@ -884,7 +898,13 @@ func (l *loading) run(ctx context.Context) error {
 			return err
 		}
 	}
-	if r.Mode == db.Append && !r.Again {
+	if job.Merge != nil {
+		job.Merge.Mind = l.mindBefore
+		job.Merge.Keep = func(ctx context.Context, query string, columns []db.Column) error {
+			return l.keepBefore(ctx, entry, query, columns)
+		}
+	}
+	if r.Mode == db.Append && !r.Again && !r.OnlyNew {
 		job.Begun = func() error { return l.loadedMeanwhile(ctx) }
 		if slices.ContainsFunc(in.Sources, (*source.Source).Flows) {
 			job.BeforeCommit = func() error { return l.notAgain(ctx) }
@@ -892,6 +912,9 @@ func (l *loading) run(ctx context.Context) error {
 	}
 	l.answer.Entry = entry
 	if err := l.carryOut(ctx, entry, in, job, l.answer); err != nil {
+		if receipt.Verdict == tray.Failed {
+			entry.DropBefore()
+		}
 		return err
 	}
 	l.answer.Took = time.Since(start)

@@ -59,6 +59,11 @@ type Job struct {
 	// loads.
 	Ledger bool
 	By     string
+	// Merge is how the records meet rows that are there; nil: they are added to them. Then
+	// Spec's mode is Merge, or Append.
+	Merge *Merge
+	// previewed is called when it is known what a merge would do.
+	previewed func(*run) error
 	// BeforeCommit is called when all has been verified; an error of its
 	// rolls back.
 	BeforeCommit func() error
@@ -91,6 +96,7 @@ type run struct {
 	// type before.
 	typed []bool
 	steps steps
+	merge *merging // or nil
 }
 
 // Run loads. On success the receipt is complete but for its end time.
@@ -104,6 +110,14 @@ func Run(ctx context.Context, job Job) error {
 		job.Spec.Once = job.Spec.Once || src.Flows()
 	}
 	done := r.waiting(ctx, "the table "+job.Spec.Table.Name)
+	if job.Merge != nil {
+		r.job = job
+		if err := r.stage(ctx); err != nil {
+			return err
+		}
+		defer r.merge.m.Unstage(context.WithoutCancel(ctx))
+		job = r.job
+	}
 	r.load, err = job.Session.Begin(ctx, job.Spec)
 	if done(); err != nil {
 		return err
@@ -118,7 +132,7 @@ func Run(ctx context.Context, job Job) error {
 	if err := r.goOn(); err != nil {
 		return err
 	}
-	if job.Spec.Mode == db.Append && r.before == nil {
+	if job.Spec.Mode == db.Append && r.before == nil && r.merge == nil {
 		if job.Receipt.Table.Before, r.before, err = r.load.Tally(ctx); err != nil {
 			return err
 		}
@@ -136,6 +150,12 @@ func Run(ctx context.Context, job Job) error {
 	if err != nil {
 		return err
 	}
+	if job.previewed != nil {
+		if err := job.previewed(r); err != nil {
+			return err
+		}
+		return errPreviewed
+	}
 	receipt := job.Receipt
 	for k, sum := range r.Sums {
 		receipt.Sources[k].SHA256, receipt.Sources[k].Records = sum, r.Each[k]
@@ -151,8 +171,8 @@ func Run(ctx context.Context, job Job) error {
 	}
 	if job.Prove != nil {
 		r.Report("proving")
-		table := db.Name{Schema: job.Spec.Table.Schema, Table: job.Spec.Table.Name}
-		if s, is := r.load.(db.Sider); is {
+		table := job.Spec.Home()
+		if s, is := r.load.(db.Sider); is && r.merge == nil {
 			table.Table = s.Side()
 		}
 		if err := job.Prove(ctx, table); err != nil {
@@ -216,7 +236,7 @@ func (r *run) commit(ctx context.Context) error {
 	if err := fault.At(ctx, fault.AtCommit); err != nil {
 		return err
 	}
-	defer r.waiting(ctx, "the table "+r.job.Spec.Table.Name)()
+	defer r.waiting(ctx, "the table "+r.job.Spec.Home().Table)()
 	ctx, cancel := context.WithTimeoutCause(ctx, commitIn, errNoAnswer)
 	defer cancel()
 	err := func() (err error) {
@@ -297,6 +317,18 @@ func (r *run) fill(ctx context.Context) error {
 			}
 		}
 	}
+	if r.merge != nil {
+		refusals, err := r.merge.settle(ctx)
+		if err != nil {
+			return err
+		}
+		if len(refusals) > 0 {
+			_, summed := r.load.(db.Checker)
+			if err := r.TakeBack(ctx, refusals, summed); err != nil {
+				return err
+			}
+		}
+	}
 	if a, is := r.load.(db.Attacher); is && len(r.job.Spec.Again) > 0 {
 		if err := a.Attach(ctx); err != nil {
 			return err
@@ -312,13 +344,17 @@ func (r *run) fill(ctx context.Context) error {
 // receipt.
 func (r *run) verify(ctx context.Context) error {
 	receipt := r.job.Receipt
-	receipt.Records = r.Records
-	receipt.Skipped = r.Skips()
-	receipt.Reasons = r.Reasons()
-	rows, held, differences, err := r.held(ctx)
+	hold := r.held
+	if r.merge != nil {
+		hold = r.merge.held
+	}
+	rows, held, differences, err := hold(ctx)
 	if err != nil {
 		return err
 	}
+	receipt.Records = r.Records
+	receipt.Skipped = r.Skips()
+	receipt.Reasons = r.Reasons()
 	receipt.Table.Rows = rows
 	if !r.Records.Balanced() {
 		differences = append(differences,
@@ -329,7 +365,7 @@ func (r *run) verify(ctx context.Context) error {
 		differences = append(differences,
 			fmt.Sprintf("%d records rejected, but %d in the rejects file", r.Records.Rejected, n))
 	}
-	before := receipt.Table.Before
+	before := r.restRows()
 	if rows-before != r.Records.Loaded {
 		differences = append(differences,
 			fmt.Sprintf("%d records loaded, but the table has %d rows, and had %d before", r.Records.Loaded, rows,

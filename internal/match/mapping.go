@@ -65,6 +65,8 @@ type MapOptions struct {
 	Dialect *dialect.Dialect
 	// Widen makes columns of text longer where values need it.
 	Widen bool
+	// Merges tells that known rows keep what the file has no column for.
+	Merges bool
 	// Profile is what the plan was made of, or nil. A column that the table has
 	// in another type than the values would make it is read in the way that the
 	// evidence has for that type.
@@ -240,6 +242,13 @@ func (m *pairer) rest() {
 			x.Text = "the database computes it"
 		case c.Identity:
 			x.Text = "the database numbers it"
+		case m.opt.Merges && c.Required && !c.Default:
+			x.Weight, x.Text = Caution, "the file has no such column; known rows keep theirs, and new ones are refused, "+
+				"for it is required"
+		case m.opt.Merges && c.Default:
+			x.Text = "known rows keep theirs, new ones get the database's default"
+		case m.opt.Merges:
+			x.Weight, x.Text = Caution, "the file has no such column; known rows keep theirs, in new ones it is null"
 		case c.Default:
 			x.Text = "gets the database's default"
 		case c.Required:

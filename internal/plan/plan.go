@@ -32,6 +32,9 @@ type Plan struct {
 	Keep string `yaml:"keep,omitempty"`
 	// LeaveOut names the headers that are deliberately not loaded.
 	LeaveOut []string `yaml:"leave_out,omitempty"`
+	// Missing is what becomes of rows of the table that the sources do not have, when they
+	// are merged into it.
+	Missing *Missing `yaml:"missing,omitempty"`
 	// Tolerate is the share of values, like 1%, that were accepted as future
 	// rejects when the plan was made.
 	Tolerate string `yaml:"tolerate,omitempty"`
@@ -315,6 +318,11 @@ func (p *Plan) Check() error {
 	}
 	if err := p.checkExpressions(bad); err != nil {
 		return err
+	}
+	if m := p.Missing; m != nil {
+		if err := m.check(); err != nil {
+			return bad("$.missing", "%v", err)
+		}
 	}
 	for i, k := range p.Table.Key {
 		if k != p.Table.RowNumber && !slices.ContainsFunc(p.Columns, func(c Column) bool { return c.Name == k }) {

@@ -112,6 +112,12 @@ func (b *back) chunk(c *converter, x *part, k int, base int64) error {
 			if j.Before {
 				continue
 			}
+			if j.Skip != "" {
+				b.Records.Loaded--
+				b.Records.Skipped++
+				b.Pass(j.Skip, 1)
+				continue
+			}
 			j.Record += base
 			if err := b.reject(j); err != nil {
 				return err

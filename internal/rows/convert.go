@@ -254,7 +254,7 @@ func (c *converter) refused(p *part, refusals []sink.Refusal) {
 				}
 			}
 			r := c.reject(&c.rec, record, x.Column, tray.Refused, x.Message, value)
-			r.Kind, r.Before = x.Kind, x.Before
+			r.Kind, r.Before, r.Skip = x.Kind, x.Before, x.Skip
 			p.rejects = append(p.rejects, r)
 		}
 		accepted++

@@ -121,6 +121,7 @@ type Feed struct {
 	base    int64          // records of it before the chunk at hand
 	before  int64          // records of the sources before it
 	skipped [source.Kinds]int64
+	passed  []tray.Skip                // of other kinds than rows of a source
 	refused []map[int64]bool           // lines of the records that the sink refused, by source
 	reasons map[[2]string]*tray.Reason // by column and reason
 	misfits []misfits
@@ -452,8 +453,22 @@ func (f *Feed) Report(stage string) {
 	}
 }
 
+// Pass counts records that are skipped for what they are to the table.
+func (f *Feed) Pass(kind string, n int64) {
+	for i := range f.passed {
+		if f.passed[i].Kind == kind {
+			f.passed[i].Count += n
+			return
+		}
+	}
+	if n > 0 {
+		f.passed = append(f.passed, tray.Skip{Kind: kind, Count: n})
+	}
+}
+
 // Skips are the rows that were skipped, by kind.
 func (f *Feed) Skips() (out []tray.Skip) {
+	defer func() { out = append(out, f.passed...) }()
 	for k, n := range f.skipped {
 		if n > 0 {
 			out = append(out, tray.Skip{Kind: source.Kind(k).String(), Count: n})

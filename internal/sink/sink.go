@@ -43,6 +43,8 @@ type Refusal struct {
 	Message string // the database's own, with its code
 	// Before tells that the row had been refused before, and is counted already.
 	Before bool
+	// Skip, if not empty, tells that the row is no reject, but skipped, and of which kind.
+	Skip string
 	// Kind is the message without the row's own values, for grouping.
 	Kind string
 }

@@ -46,7 +46,7 @@ type Link struct {
 // papers are the files of an entry that nobody changes, with their hashes: of the receipt
 // that is named, or of the one that is prepared.
 func (e *Entry) papers(prepared bool) (map[string]string, error) {
-	names := []string{PlanFile, TableFile, OriginalFile, ReceiptFile}
+	names := []string{PlanFile, TableFile, OriginalFile, ReceiptFile, BeforeFile, BeforePlanFile}
 	mends, err := filepath.Glob(e.Path("mend-*.csv"))
 	if err != nil {
 		return nil, err

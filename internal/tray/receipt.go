@@ -45,6 +45,8 @@ type Receipt struct {
 	Table      Table   `json:"table"`
 	// Columns are the account of what was loaded and mended.
 	Columns []Verified `json:"columns"`
+	// Merge is what became of the records, where they met rows of the table.
+	Merge *Merge `json:"merge,omitempty"`
 	// Reasons groups the rejects of the load.
 	Reasons []Reason `json:"reasons,omitempty"`
 	Verdict Verdict  `json:"verdict"`
@@ -132,8 +134,20 @@ type Skip struct {
 	Count int64  `json:"count"`
 }
 
+// The kinds of records that are skipped for what they are to the table.
+const (
+	SkipKnown      = "known"      // the table has them already
+	SkipSuperseded = "superseded" // a later record has the same key
+)
+
 // Words says how many rows of a kind were skipped.
 func (s Skip) Words() string {
+	switch s.Kind {
+	case SkipKnown:
+		return phrase.Grouped(s.Count) + " known already"
+	case SkipSuperseded:
+		return phrase.Grouped(s.Count) + " superseded by a later record"
+	}
 	if k, ok := source.KindOf(s.Kind); ok {
 		return k.Words(s.Count)
 	}
@@ -157,6 +171,40 @@ type Table struct {
 	Proved    bool     `json:"proved,omitempty"`
 	NotProved []string `json:"not_proved,omitempty"`
 }
+
+// A Merge is what records did to a table that they were merged into.
+type Merge struct {
+	Key []string `json:"key"` // empty: rows were known by all of their values
+	// OnlyNew tells that known rows were left as they are.
+	OnlyNew   bool  `json:"only_new,omitempty"`
+	Inserted  int64 `json:"inserted"`
+	Changed   int64 `json:"changed"`
+	Unchanged int64 `json:"unchanged"`
+	// Missing is how many rows the sources did not have, where they were deleted or marked.
+	Missing int64       `json:"missing"`
+	Rule    MissingRule `json:"rule"`
+	// Columns are in how many of the changed rows each got another value.
+	Columns []ChangedColumn `json:"columns"`
+	// Before tells that the changed and deleted rows as they were, and the keys of the new
+	// ones, are in before.csv.
+	Before bool `json:"before"`
+}
+
+// ChangedColumn is a column of which a merge changed values.
+type ChangedColumn struct {
+	Name    string `json:"name"`
+	Changed int64  `json:"changed"`
+}
+
+// A MissingRule is what becomes of rows that the sources do not have.
+type MissingRule string
+
+// The rules.
+const (
+	MissingKept    MissingRule = "keep"
+	MissingDeleted MissingRule = "delete"
+	MissingMarked  MissingRule = "mark"
+)
 
 // Facts are what a column's values come to, in plain form.
 type Facts struct {

@@ -29,8 +29,10 @@ type Reject struct {
 	// Kind is the reason without the record's own values, for grouping; if
 	// empty, it is the reason.
 	Kind string
-	// Before tells that it has been counted already.
+	// Before tells that it has been counted already, and Skip that it is no reject, but
+	// skipped, and of which kind.
 	Before bool
+	Skip   string
 	// Lead is what stood before the fields; see source.Layout.
 	Lead []string
 }

@@ -31,7 +31,11 @@ const (
 	// OriginalFile is the rejects as they were, which nobody edits.
 	OriginalFile = "rejects.original.csv"
 	ReceiptFile  = "receipt.json"
-	LogFile      = "load.log"
+	// BeforeFile has the rows that a merge changed or deleted, as they were, and the keys of
+	// those that it inserted; BeforePlanFile is the plan that reads it.
+	BeforeFile     = "before.csv"
+	BeforePlanFile = "before.yaml"
+	LogFile        = "load.log"
 	// StopsFile is of a load that commits on its way: what it takes to go on
 	// with it.
 	StopsFile = "stops.json"
@@ -209,4 +213,11 @@ func (e *Entry) running() bool {
 	}
 	defer f.Close()
 	return lockFile(f) != nil
+}
+
+// DropBefore removes what was kept for a load that then changed nothing.
+func (e *Entry) DropBefore() {
+	for _, n := range []string{BeforeFile, BeforePlanFile} {
+		_ = os.Remove(e.Path(n)) // there may be none
+	}
 }

@@ -92,6 +92,15 @@ type Dialect struct {
 	// Cannot says what a column of the database cannot do that one of its type
 	// should, and what to do about it; nil: nothing.
 	Cannot func(c Column) (what, do string)
+	// Distinct is the condition that two values of a type are not the same, byte by byte
+	// where they are text; null is the same as null. Whole is what of a value tells it
+	// from others, so that rows can be put together by it.
+	Distinct func(t sqltype.Type, a, b string) string
+	Whole    func(t sqltype.Type, x string) string
+	// UpdateJoins tells that an UPDATE joins its tables, and has no FROM. GiveIdentity stands
+	// in an INSERT that gives values to columns which the database numbers.
+	UpdateJoins  bool
+	GiveIdentity string
 	// Fit changes the types of columns until a row of the table fits the
 	// database's limit, or is nil where there is none.
 	Fit func(t *Table)

@@ -33,6 +33,7 @@ var Database = &db.Database{
 				d.Close()
 				return nil, d.fail("cannot be read only", err)
 			}
+			d.readOnly = true
 		}
 		return d, nil
 	},

@@ -38,7 +38,12 @@ var Dialect = &dialect.Dialect{
 		}
 		return s
 	},
-	Inline: func(comment string) string { return " COMMENT " + mysqlString(clipRunes(comment, 1024)) },
+	Distinct: func(t sqltype.Type, a, b string) string {
+		return "NOT (" + whole(t, a) + " <=> " + whole(t, b) + ")"
+	},
+	Whole:       whole,
+	UpdateJoins: true,
+	Inline:      func(comment string) string { return " COMMENT " + mysqlString(clipRunes(comment, 1024)) },
 	Tail: func(t dialect.Table) string {
 		s := " ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
 		if t.Comment != "" {
@@ -63,6 +68,15 @@ var Dialect = &dialect.Dialect{
 			t.Columns[longest].Type = sqltype.Type{Kind: sqltype.Text}
 		}
 	},
+}
+
+// whole is a value by which it is told from others: text by its bytes, whatever its
+// collation takes for the same.
+func whole(t sqltype.Type, x string) string {
+	if t.IsText() || t.Kind == sqltype.None {
+		return "cast(" + x + " AS BINARY)"
+	}
+	return x
 }
 
 func mysqlType(c dialect.Column, key bool) string {

@@ -17,5 +17,5 @@ func (l *load) Record(ctx context.Context, rows []db.LedgerRow) error {
 		l.record = rows // when the table has its name
 		return nil
 	}
-	return l.d.Ledger(l.spec.Table.Schema).Write(ctx, rows)
+	return l.d.Ledger(l.spec.Home().Schema).Write(ctx, rows)
 }

@@ -22,12 +22,12 @@ const sideMark = "side "
 // the table for it loads without a mark.
 func (l *load) beginMark(ctx context.Context) {
 	d := l.d
-	d.sweepMarks(ctx, l.spec.Table.Schema)
+	d.sweepMarks(ctx, l.spec.Home().Schema)
 	if l.side != "" || l.spec.Steps != "" || d.lockNotes(ctx) != nil {
 		return
 	}
 	defer d.c.ExecContext(ctx, "DO release_lock(?)", notesLock)
-	mark := db.NewMark(d.questions(), l.spec.Table.Schema)
+	mark := db.NewMark(d.questions(), l.spec.Home().Schema)
 	if mark.Make(ctx) != nil || d.claim(ctx, mark.Load) != nil || mark.BeginMark(ctx) != nil {
 		return
 	}
@@ -58,16 +58,16 @@ func (l *load) Mark(ctx context.Context) (string, error) {
 	case l.mark == "":
 		return "", nil
 	}
-	return db.RowMark + l.mark, l.d.notebook(l.spec.Table.Schema, l.mark).DoneMark(ctx)
+	return db.RowMark + l.mark, l.d.notebook(l.spec.Home().Schema, l.mark).DoneMark(ctx)
 }
 
 // Unmark implements db.Marked.
 func (l *load) Unmark(ctx context.Context) {
 	if l.mark != "" {
-		l.d.Settled(ctx, l.spec.Table.Schema, db.RowMark+l.mark)
+		l.d.Settled(ctx, l.spec.Home().Schema, db.RowMark+l.mark)
 		l.mark = ""
 	}
-	l.d.sweepMarks(ctx, l.spec.Table.Schema)
+	l.d.sweepMarks(ctx, l.spec.Home().Schema)
 }
 
 // Outcome implements db.Outcomer. It holds the load's own lock, which that had as long

@@ -72,6 +72,7 @@ type DB struct {
 	holder   *sql.Conn // keeps other loads from the table, or nil
 	id       int64     // of the connection c
 	maria    bool
+	readOnly bool
 	load     *load
 }
 
@@ -453,7 +454,7 @@ func (l *load) prepare(ctx context.Context) error {
 	if l.side != "" {
 		name = l.side
 	}
-	found, err := d.Find(ctx, schema, name)
+	found, err := l.described(ctx, schema, name)
 	if err != nil {
 		return err
 	}
@@ -462,6 +463,14 @@ func (l *load) prepare(ctx context.Context) error {
 	}
 	l.loose = db.LooseColumns(found, t.Columns)
 	return nil
+}
+
+// described is the table that the rows go into.
+func (l *load) described(ctx context.Context, schema, name string) (*db.Table, error) {
+	if l.spec.Stage != nil {
+		return l.spec.Stage.Stage, nil
+	}
+	return l.d.Find(ctx, schema, name)
 }
 
 // start begins a transaction of the load.
@@ -674,14 +683,16 @@ var columnIn = regexp.MustCompile("for column [`']?(?:[^ ]*\\.)?[`']?([^`' ]+)[`
 // ownValue is the value in a message that names it.
 var ownValue = regexp.MustCompile(`^(Duplicate entry|Incorrect [a-z ]+ value:) '.*?'( |$)`)
 
-func (l *load) refuse(row int, c complaint) {
+func (l *load) refuse(row int, c complaint) { l.refused = append(l.refused, refusalOf(row, c)) }
+
+// refusalOf is what the server says of a row.
+func refusalOf(row int, c complaint) sink.Refusal {
 	column := ""
 	if m := columnIn.FindStringSubmatch(c.message); m != nil {
 		column = m[1]
 	}
-	l.refused = append(l.refused, sink.Refusal{Row: row, Column: column,
-		Message: fmt.Sprintf("%s (error %d)", c.message, c.code),
-		Kind:    fmt.Sprintf("%s (error %d)", ownValue.ReplaceAllString(c.message, "$1 "), c.code)})
+	return sink.Refusal{Row: row, Column: column, Message: fmt.Sprintf("%s (error %d)", c.message, c.code),
+		Kind: fmt.Sprintf("%s (error %d)", ownValue.ReplaceAllString(c.message, "$1 "), c.code)}
 }
 
 // put sends rows and reports whether the server took them all as they are.
@@ -1018,7 +1029,7 @@ func (l *load) Rollback() error {
 	}
 	if l.made || l.spec.Steps != "" && !l.spec.Going && !l.stepped {
 		l.forget(ctx)
-		l.d.tidy(ctx, l.spec.Table.Schema)
+		l.d.tidy(ctx, l.spec.Home().Schema)
 	}
 	l.Unmark(ctx)
 	l.end()

@@ -11,7 +11,7 @@ func (d *DB) notebook(schema, load string) db.Notebook {
 	return db.Notebook{Questions: d.questions(), Schema: schema, Load: load}
 }
 
-func (l *load) notebook() db.Notebook { return l.d.notebook(l.spec.Table.Schema, l.spec.Steps) }
+func (l *load) notebook() db.Notebook { return l.d.notebook(l.spec.Home().Schema, l.spec.Steps) }
 
 // notesLock is held by whoever makes or drops a table of notes, which these
 // servers commit at once.

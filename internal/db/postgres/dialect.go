@@ -33,5 +33,19 @@ var Dialect = &dialect.Dialect{
 		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s TYPE %s", table, column, typ)
 	},
 	WidensWithin: true,
+	Distinct: func(t sqltype.Type, a, b string) string {
+		return whole(t, a) + " IS DISTINCT FROM " + whole(t, b)
+	},
+	Whole:        whole,
+	GiveIdentity: "OVERRIDING SYSTEM VALUE ",
 	Comments:     dialect.StandardComments,
+}
+
+// whole is a value by which it is told from others: text by its letters, whatever its
+// collation takes for the same; and what cannot be compared as its text.
+func whole(t sqltype.Type, x string) string {
+	if t.IsText() || t.Kind == sqltype.None {
+		return x + "::text COLLATE \"C\""
+	}
+	return x
 }

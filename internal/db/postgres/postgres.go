@@ -315,7 +315,7 @@ func (l *load) makeReady(ctx context.Context) error {
 		return l.empty(ctx)
 	case db.Replace:
 		steps = append(steps, "DROP TABLE IF EXISTS "+l.table)
-	case db.Append, db.Create:
+	case db.Append, db.Create, db.Merge:
 	}
 	if l.spec.Mode.New() && !l.spec.Going {
 		steps = append(steps, l.definition()...)
@@ -499,6 +499,13 @@ func (l *load) simple(ctx context.Context, sql string) error {
 const step = 4000
 
 func (l *load) refuse(row int, p *pgconn.PgError) {
+	r := refusalOf(p)
+	r.Row = row
+	l.refused = append(l.refused, r)
+}
+
+// refusalOf is what the server says of a row.
+func refusalOf(p *pgconn.PgError) sink.Refusal {
 	msg := p.Message
 	if p.Detail != "" {
 		msg += ": " + p.Detail
@@ -511,9 +518,8 @@ func (l *load) refuse(row int, p *pgconn.PgError) {
 			column = m[1]
 		}
 	}
-	l.refused = append(l.refused, sink.Refusal{Row: row, Column: column,
-		Message: fmt.Sprintf("%s (SQLSTATE %s)", msg, p.Code),
-		Kind:    fmt.Sprintf("%s (SQLSTATE %s)", p.Message, p.Code)})
+	return sink.Refusal{Column: column, Message: fmt.Sprintf("%s (SQLSTATE %s)", msg, p.Code),
+		Kind: fmt.Sprintf("%s (SQLSTATE %s)", p.Message, p.Code)}
 }
 
 var (
@@ -666,18 +672,24 @@ func useProcessors(ctx context.Context, tx pgx.Tx) error {
 
 // tally lets the server add up what a table holds.
 func (d *DB) tally(ctx context.Context, tx pgx.Tx, t dialect.Table, loose []bool) (int64, []tally.Tally, error) {
+	return d.tallyFrom(ctx, tx, Dialect.Qualified(t.Schema, t.Name), t.Columns, loose)
+}
+
+// tallyFrom is tally of what stands behind FROM.
+func (d *DB) tallyFrom(ctx context.Context, tx pgx.Tx, from string, columns []dialect.Column,
+	loose []bool) (int64, []tally.Tally, error) {
 	if err := useProcessors(ctx, tx); err != nil {
 		return 0, nil, d.fail("cannot be set up", err)
 	}
 	var list []string
-	for i, c := range t.Columns {
+	for i, c := range columns {
 		list = append(list, d.facts(quote(c.Name), c.Type, loose[i])...)
 	}
-	got, err := texts(ctx, tx, append([]string{"count(*)::text"}, list...), Dialect.Qualified(t.Schema, t.Name))
+	got, err := texts(ctx, tx, append([]string{"count(*)::text"}, list...), from)
 	if err != nil {
 		return 0, nil, d.fail("cannot be tallied", err)
 	}
-	return db.ParseFacts(t.Columns, loose, got)
+	return db.ParseFacts(columns, loose, got)
 }
 
 // texts asks for one row of texts.
@@ -746,6 +758,9 @@ func (d *DB) facts(c string, t sqltype.Type, loose bool) []string {
 // on above the largest value first; they do not take part in transactions.
 func (l *load) Commit(ctx context.Context) error {
 	table := cmp.Or(l.final, l.table)
+	if l.spec.Stage != nil {
+		table = Dialect.Qualified(l.spec.Home().Schema, l.spec.Home().Table)
+	}
 	for _, c := range l.spec.Table.Columns {
 		if !c.Type.IsInteger() {
 			continue
@@ -772,7 +787,7 @@ func (l *load) Commit(ctx context.Context) error {
 	}
 	l.d.load = nil
 	if l.spec.Steps != "" {
-		l.d.tidy(ctx, l.spec.Table.Schema)
+		l.d.tidy(ctx, l.spec.Home().Schema)
 	}
 	return nil
 }

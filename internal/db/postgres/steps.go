@@ -11,7 +11,7 @@ func (d *DB) notebook(c querier, schema, load string) db.Notebook {
 	return db.Notebook{Questions: d.questions(c), Schema: schema, Load: load}
 }
 
-func (l *load) notebook() db.Notebook { return l.d.notebook(l.tx, l.spec.Table.Schema, l.spec.Steps) }
+func (l *load) notebook() db.Notebook { return l.d.notebook(l.tx, l.spec.Home().Schema, l.spec.Steps) }
 
 // Step implements db.Stepper.
 func (l *load) Step(ctx context.Context, step int, note string) error {

@@ -88,11 +88,11 @@ func (l *load) Check(ctx context.Context) (*db.Checks, error) {
 	for _, c := range l.table.Columns {
 		p.types = append(p.types, c.Type)
 	}
-	root, size, err := p.find(l.table)
+	root, size, err := p.find(l.table, l.schema())
 	if err != nil || root == 0 {
 		return nil, err
 	}
-	if p.page, err = d.c.prepare("SELECT data FROM sqlite_dbpage WHERE pgno = ?"); err != nil {
+	if p.page, err = d.c.prepare("SELECT data FROM sqlite_dbpage WHERE pgno = ? AND schema = '" + l.schema() + "'"); err != nil {
 		return nil, nil // a library without the table of pages
 	}
 	defer p.page.close()
@@ -117,7 +117,7 @@ func (l *load) Check(ctx context.Context) (*db.Checks, error) {
 
 // find returns the table's first page and the size of pages, or 0 where its
 // rows are not stored as text in UTF-8.
-func (p *pages) find(t dialect.Table) (root, size int64, err error) {
+func (p *pages) find(t dialect.Table, schema string) (root, size int64, err error) {
 	one := func(sql string, texts ...string) (s *stmt, err error) {
 		if s, err = p.d.c.prepare(sql); err != nil {
 			return nil, p.d.fail("cannot be read", err)
@@ -137,7 +137,7 @@ func (p *pages) find(t dialect.Table) (root, size int64, err error) {
 		return s, nil
 	}
 	s, err := one("SELECT rootpage, (SELECT encoding = 'UTF-8' FROM pragma_encoding), (SELECT page_size FROM "+
-		"pragma_page_size) FROM sqlite_schema WHERE type = 'table' AND name = ? COLLATE NOCASE", t.Name)
+		"pragma_page_size('"+schema+"')) FROM "+schema+".sqlite_schema WHERE type = 'table' AND name = ? COLLATE NOCASE", t.Name)
 	if err != nil {
 		return 0, 0, err
 	}

@@ -36,12 +36,15 @@ type Error struct {
 
 func (e *Error) Error() string { return fmt.Sprintf("%s (SQLite code %d)", e.Message, e.Code) }
 
-func openConn(path string, create bool) (*conn, error) {
+// How a file is opened.
+const (
+	orCreate = lib.SQLITE_OPEN_READWRITE | lib.SQLITE_OPEN_CREATE
+	toRead   = lib.SQLITE_OPEN_READONLY
+)
+
+func openConn(path string, how int32) (*conn, error) {
 	c := &conn{tls: libc.NewTLS()}
-	flags := int32(lib.SQLITE_OPEN_READWRITE | lib.SQLITE_OPEN_NOMUTEX | lib.SQLITE_OPEN_EXRESCODE)
-	if create {
-		flags |= lib.SQLITE_OPEN_CREATE
-	}
+	flags := how | lib.SQLITE_OPEN_NOMUTEX | lib.SQLITE_OPEN_EXRESCODE
 	name, err := libc.CString(path)
 	if err != nil {
 		return nil, err

@@ -38,6 +38,7 @@ var Database = &db.Database{
 				d.Close()
 				return nil, err
 			}
+			d.readOnly = true
 		}
 		return d, nil
 	},

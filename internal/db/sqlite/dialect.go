@@ -55,6 +55,13 @@ var Dialect = &dialect.Dialect{
 		return "TEXT"
 	},
 	StrictTail: " STRICT",
+	Distinct:   func(_ sqltype.Type, a, b string) string { return a + " COLLATE BINARY IS NOT " + b },
+	Whole: func(t sqltype.Type, x string) string {
+		if t.IsText() {
+			return "CAST(" + x + " AS BLOB)" // whatever the column's collation takes for the same
+		}
+		return x
+	},
 	StrictType: func(c dialect.Column) string { // SQLite, "STRICT Tables"
 		t := c.Type
 		short := t.Kind == sqltype.Decimal && t.Precision <= digits

@@ -13,5 +13,5 @@ func (d *DB) Ledger(schema string) db.Ledger {
 
 // Record implements db.Recorder.
 func (l *load) Record(ctx context.Context, rows []db.LedgerRow) error {
-	return l.d.Ledger(l.table.Schema).Write(ctx, rows)
+	return l.d.Ledger(l.spec.Home().Schema).Write(ctx, rows)
 }

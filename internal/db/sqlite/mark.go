@@ -10,10 +10,10 @@ import (
 // Mark implements db.Marked. A table that was made or added to tells by itself what
 // became of the commit; one that was emptied or replaced may not.
 func (l *load) Mark(ctx context.Context) (string, error) {
-	if l.spec.Mode != db.Refill && l.spec.Mode != db.Replace || l.spec.Steps != "" {
+	if l.spec.Mode != db.Refill && l.spec.Mode != db.Replace && l.spec.Stage == nil || l.spec.Steps != "" {
 		return "", nil
 	}
-	mark := db.NewMark(l.d.questions(), l.spec.Table.Schema)
+	mark := db.NewMark(l.d.questions(), l.spec.Home().Schema)
 	if err := mark.Make(ctx); err != nil {
 		return "", err
 	}
@@ -31,7 +31,7 @@ func (l *load) Mark(ctx context.Context) (string, error) {
 // Unmark implements db.Marked.
 func (l *load) Unmark(ctx context.Context) {
 	if l.mark != "" {
-		l.d.Settled(ctx, l.spec.Table.Schema, l.mark)
+		l.d.Settled(ctx, l.spec.Home().Schema, l.mark)
 	}
 }
 

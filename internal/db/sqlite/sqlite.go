@@ -33,10 +33,12 @@ import (
 
 // DB is an open database file.
 type DB struct {
-	path    string
-	c       *conn
-	created bool // by us, and nothing has been committed yet
-	load    *load
+	path string
+	c    *conn
+	// readOnly tells that SQLite refuses whatever would change the file.
+	readOnly bool
+	created  bool // by us, and nothing has been committed yet
+	load     *load
 	// beginning tells that the write lock is being taken.
 	beginning atomic.Bool
 }
@@ -66,7 +68,7 @@ func Open(ctx context.Context, path string) (*DB, error) {
 	if err == nil && info.IsDir() {
 		return nil, fail("is a folder, not a database file", "name a file in it", nil)
 	}
-	c, err := openConn(path, true)
+	c, err := openConn(path, orCreate)
 	if err != nil {
 		return nil, fail("cannot be opened", "check that the folder exists and can be written", err)
 	}
@@ -263,7 +265,7 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 		steps = []string{"DELETE FROM " + name}
 	case db.Replace:
 		steps = []string{"DROP TABLE IF EXISTS " + name}
-	case db.Append, db.Create:
+	case db.Append, db.Create, db.Merge:
 	}
 	if spec.Going {
 		steps = nil
@@ -310,7 +312,7 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 		l.Rollback()
 		return nil, d.fail("cannot prepare the insert", err)
 	}
-	l.summed, l.seed = spec.Mode.New() && spec.Like == nil, maphash.MakeSeed()
+	l.summed, l.seed = spec.Mode.New() && spec.Like == nil || spec.Stage != nil, maphash.MakeSeed()
 	l.stop = context.AfterFunc(ctx, d.c.interrupt)
 	return l, nil
 }
@@ -328,7 +330,7 @@ func (d *DB) heedKeys(spec db.Spec) error {
 			return err
 		}
 		defer s.close()
-		if err := s.bindString(1, spec.Table.Name); err != nil {
+		if err := s.bindString(1, spec.Home().Table); err != nil {
 			return err
 		}
 		refill := int64(0)
@@ -355,12 +357,15 @@ func (l *load) feeding(names []string) error {
 		return err
 	}
 	s, err := l.d.c.prepare(`SELECT count(*) = 1 AND NOT EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE)
-		FROM pragma_table_list WHERE schema = 'main' AND name = ?1 COLLATE NOCASE AND type = 'table' AND NOT strict`)
+		FROM pragma_table_list WHERE schema = ?2 AND name = ?1 COLLATE NOCASE AND type = 'table' AND NOT strict`)
 	if err != nil {
 		return err
 	}
 	defer s.close()
 	if err := s.bindString(1, l.table.Name); err != nil {
+		return err
+	}
+	if err := s.bindString(2, l.schema()); err != nil {
 		return err
 	}
 	if _, err := s.step(); err != nil {
@@ -562,7 +567,7 @@ func (l *load) putOne(ctx context.Context, b []byte) (rest []byte, refused *sink
 func (l *load) columnOf(message string) string {
 	var in []string
 	for _, c := range l.table.Columns {
-		full := l.table.Name + "." + c.Name
+		full := l.spec.Home().Table + "." + c.Name
 		if i := strings.Index(message, full); i >= 0 {
 			if rest := message[i+len(full):]; rest == "" || rest[0] == ',' {
 				in = append(in, c.Name)
@@ -574,7 +579,7 @@ func (l *load) columnOf(message string) string {
 
 // Tally implements db.Load.
 func (l *load) Tally(ctx context.Context) (int64, []tally.Tally, error) {
-	return l.d.tally(ctx, l.table, l.spec.Mode.New())
+	return l.d.tally(ctx, l.table, l.spec.Mode.New() || l.spec.Stage != nil)
 }
 
 // Tally implements db.Session.
@@ -586,17 +591,22 @@ func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Tally, 
 // tally reads every value back. In a table that is all ours, each must be of
 // its column's type.
 func (d *DB) tally(ctx context.Context, t dialect.Table, ours bool) (int64, []tally.Tally, error) {
-	names := make([]string, len(t.Columns))
-	cols := make([]tally.Tally, len(t.Columns))
+	return d.tallyFrom(ctx, Dialect.Qualified(t.Schema, t.Name), t.Columns, ours)
+}
+
+// tallyFrom is tally of what stands behind FROM.
+func (d *DB) tallyFrom(ctx context.Context, from string, columns []dialect.Column,
+	ours bool) (int64, []tally.Tally, error) {
+	names := make([]string, len(columns))
+	cols := make([]tally.Tally, len(columns))
 	readers := make([]*reading.Reader, len(cols))
-	for i, c := range t.Columns {
+	for i, c := range columns {
 		names[i] = Dialect.Quote(c.Name)
 		cols[i].Type = c.Type
 		readers[i] = reading.Plain(c.Type)
 	}
 	// No name can be mistaken for a text: a column that is not there fails.
-	s, err := d.c.prepare(fmt.Sprintf("SELECT %s FROM %s", strings.Join(names, ", "),
-		Dialect.Qualified(t.Schema, t.Name)))
+	s, err := d.c.prepare(fmt.Sprintf("SELECT %s FROM %s", strings.Join(names, ", "), from))
 	if err != nil {
 		return 0, nil, d.fail("cannot read the table back", err)
 	}
@@ -606,7 +616,7 @@ func (d *DB) tally(ctx context.Context, t dialect.Table, ours bool) (int64, []ta
 		v.Null, v.Wide = false, nil
 		if err := stored(x, readers[i], &v); err != nil {
 			if ours {
-				return d.fail(fmt.Sprintf("row %d, column %s reads back as something else", row, t.Columns[i].Name),
+				return d.fail(fmt.Sprintf("row %d, column %s reads back as something else", row, columns[i].Name),
 					err)
 			}
 			// What was in the table before may be of any kind.
@@ -619,7 +629,7 @@ func (d *DB) tally(ctx context.Context, t dialect.Table, ours bool) (int64, []ta
 	if err != nil {
 		return 0, nil, err
 	}
-	n, err := d.questions().Count(ctx, t.Schema, t.Name)
+	n, err := d.questions().Number(ctx, "cannot count the rows", "SELECT count(*) FROM "+from)
 	if err != nil {
 		return 0, nil, err
 	}

@@ -10,7 +10,7 @@ func (d *DB) notebook(schema, load string) db.Notebook {
 	return db.Notebook{Questions: d.questions(), Schema: schema, Load: load}
 }
 
-func (l *load) notebook() db.Notebook { return l.d.notebook(l.spec.Table.Schema, l.spec.Steps) }
+func (l *load) notebook() db.Notebook { return l.d.notebook(l.spec.Home().Schema, l.spec.Steps) }
 
 // Step implements db.Stepper.
 func (l *load) Step(ctx context.Context, step int, note string) error {

@@ -101,7 +101,7 @@ func (l *load) makeReady(ctx context.Context) error {
 		if like != nil {
 			return l.steps(ctx, append(steps, like...))
 		}
-	case db.Append, db.Create:
+	case db.Append, db.Create, db.Merge:
 	}
 	if l.spec.Mode.New() && !l.spec.Going {
 		made, err := l.definition(ctx)

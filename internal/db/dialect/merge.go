@@ -1,0 +1,330 @@
+package dialect
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"ambertray/internal/sqltype"
+)
+
+// A Merge is a table into which the rows of another, the stage, are brought by
+// a key. Its statements are those of a merge in one transaction: what is to
+// change is found first and kept in a third table, with the rows as they are;
+// then it is done.
+type Merge struct {
+	*Dialect
+	Table string // quoted, as the next two
+	Stage string
+	// Changes is the table with what is to be done: for each record that changes
+	// something its number in the stage, what it does, and the row as it was.
+	Changes string
+	// Number is the column of the stage that numbers its rows, as the SQL has it.
+	Number string
+	// Key are the columns by which rows are found. Without any, rows are known by
+	// all of their values, and as often as they are there.
+	Key []string
+	// Or stands behind INSERT and UPDATE, and says what happens where a row is refused.
+	Or string
+	// Columns are those of the stage; a type of Kind None is compared as text.
+	Columns []Column
+}
+
+// The columns of the table of changes, before those of the table.
+const (
+	ChangeRow  = "ambertray_row"
+	ChangeWhat = "ambertray_what"
+)
+
+// A Change is what becomes of a row.
+type Change string
+
+// The changes.
+const (
+	Inserted Change = "inserted" // a key that the table did not have
+	Changed  Change = "changed"  // a known key, with other values
+	Gone     Change = "missing"  // a row whose key the file does not have
+)
+
+// names are the columns, quoted, with what stands before each.
+func (m *Merge) names(before string) string {
+	var out []string
+	for _, c := range m.Columns {
+		out = append(out, before+m.Quote(c.Name))
+	}
+	return strings.Join(out, ", ")
+}
+
+func (m *Merge) keys(before string) string {
+	var out []string
+	for _, k := range m.Key {
+		out = append(out, before+m.Quote(k))
+	}
+	return strings.Join(out, ", ")
+}
+
+// on is the condition that two rows have the same key. The table's side stands first: it
+// has the say in how texts are compared.
+func (m *Merge) on(a, b string) string {
+	var out []string
+	for _, k := range m.Key {
+		out = append(out, a+m.Quote(k)+" = "+b+m.Quote(k))
+	}
+	return strings.Join(out, " AND ")
+}
+
+// IsKey reports whether a column is one of the key.
+func (m *Merge) IsKey(name string) bool { return slices.Contains(m.Key, name) }
+
+// differs is the condition that two values of a column are not the same.
+func (m *Merge) differs(c Column, a, b string) string {
+	return m.Distinct(c.Type, a+m.Quote(c.Name), b+m.Quote(c.Name))
+}
+
+// other is the condition that two rows of one key are not the same; empty: they are.
+func (m *Merge) other(a, b string) string {
+	var out []string
+	for _, c := range m.Columns {
+		if !m.IsKey(c.Name) {
+			out = append(out, m.differs(c, a, b))
+		}
+	}
+	return strings.Join(out, " OR ")
+}
+
+// Twice finds one key that stands more than once in the stage.
+func (m *Merge) Twice() string {
+	return m.First(m.keys(""), fmt.Sprintf("%s GROUP BY %s HAVING count(*) > 1", m.Stage, m.keys("")), 1)
+}
+
+// TwiceRows are the numbers of all rows whose key stands more than once, or of all but
+// the last of each.
+func (m *Merge) TwiceRows(last bool) string {
+	number := "count(*) OVER (PARTITION BY " + m.keys("") + ")"
+	if last {
+		number = "row_number() OVER (PARTITION BY " + m.keys("") + " ORDER BY " + m.Number + " DESC)"
+	}
+	return fmt.Sprintf("SELECT n FROM (SELECT %s AS n, %s AS c FROM %s) x WHERE c > 1 ORDER BY n", m.Number, number,
+		m.Stage)
+}
+
+// Ordinals are the places of rows in the stage, from 0, by their numbers.
+func (m *Merge) Ordinals(numbers string) string {
+	return fmt.Sprintf("SELECT n, o FROM (SELECT %[1]s AS n, row_number() OVER (ORDER BY %[1]s) - 1 AS o FROM %[2]s) x "+
+		"WHERE n IN (%[3]s) ORDER BY n", m.Number, m.Stage, numbers)
+}
+
+// Unstage takes rows out of the stage.
+func (m *Merge) Unstage(numbers string) []string {
+	return []string{fmt.Sprintf("DELETE FROM %s WHERE %s IN (%s)", m.Stage, m.Number, numbers),
+		fmt.Sprintf("DELETE FROM %s WHERE %s IN (%s)", m.Changes, ChangeRow, numbers)}
+}
+
+// Find fills the table of changes with what the records do; with onlyNew, known keys are
+// left as they are.
+func (m *Merge) Find(onlyNew bool) string {
+	if len(m.Key) == 0 {
+		return m.findWhole()
+	}
+	is := "t." + m.Quote(m.Key[0]) + " IS NULL"
+	where := is
+	if other := m.other("t.", "s."); other != "" && !onlyNew {
+		where += " OR " + other
+	}
+	return fmt.Sprintf("INSERT INTO %s SELECT s.%s, CASE WHEN %s THEN '%s' ELSE '%s' END, t.* FROM %s s "+
+		"LEFT JOIN %s t ON %s WHERE %s", m.Changes, m.Number, is, Inserted, Changed, m.Stage, m.Table,
+		m.on("t.", "s."), where)
+}
+
+// findWhole finds rows that the table does not have as often as the stage. Windows take
+// nulls for the same.
+func (m *Merge) findWhole() string {
+	var names, by []string
+	for i, c := range m.Columns {
+		n := fmt.Sprintf("c%d", i+1)
+		names, by = append(names, m.Whole(c.Type, m.Quote(c.Name))+" AS "+n), append(by, n)
+	}
+	list, same := strings.Join(names, ", "), strings.Join(by, ", ")
+	return fmt.Sprintf("INSERT INTO %[1]s (%[2]s, %[3]s) SELECT n, '%[4]s' FROM (SELECT side, n, row_number() OVER "+
+		"(PARTITION BY %[5]s ORDER BY side, n) AS place, count(*) OVER (PARTITION BY %[5]s) - sum(side) OVER "+
+		"(PARTITION BY %[5]s) AS had FROM (SELECT 0 AS side, 0 AS n, %[6]s FROM %[7]s UNION ALL SELECT 1, %[8]s, %[6]s "+
+		"FROM %[9]s) u) x WHERE side = 1 AND place > 2 * had", m.Changes, ChangeRow, ChangeWhat, Inserted, same, list,
+		m.Table, m.Number, m.Stage)
+}
+
+// FindMissing adds the rows of the table whose key the stage does not have.
+func (m *Merge) FindMissing() string {
+	return fmt.Sprintf("INSERT INTO %s SELECT NULL, '%s', t.* FROM %s", m.Changes, Gone, m.Rest())
+}
+
+// Rest is what the stage does not have of the table, to stand behind FROM.
+func (m *Merge) Rest() string { return m.Table + " t WHERE " + m.absent("t.") }
+
+func (m *Merge) absent(table string) string {
+	return fmt.Sprintf("NOT EXISTS (SELECT 1 FROM %s s WHERE %s)", m.Stage, m.on(table, "s."))
+}
+
+// Counts are how many rows there are of each change.
+func (m *Merge) Counts() string {
+	return fmt.Sprintf("SELECT %s, count(*) FROM %s GROUP BY %s", ChangeWhat, m.Changes, ChangeWhat)
+}
+
+// CountColumns are in how many of the changed rows each column is another.
+func (m *Merge) CountColumns() string {
+	var out []string
+	for _, c := range m.Columns {
+		if !m.IsKey(c.Name) {
+			out = append(out, "count(CASE WHEN "+m.differs(c, "b.", "s.")+" THEN 1 END)")
+		}
+	}
+	if len(out) == 0 {
+		return ""
+	}
+	return "SELECT " + strings.Join(out, ", ") + " FROM " + m.with(Changed)
+}
+
+// with is the changes of a kind with their records, to stand behind FROM.
+func (m *Merge) with(what Change) string {
+	return fmt.Sprintf("%s b JOIN %s s ON s.%s = b.%s WHERE b.%s = '%s'", m.Changes, m.Stage, m.Number, ChangeRow,
+		ChangeWhat, what)
+}
+
+// Differences are the first changed rows: columns as they are, and behind them as they
+// will be.
+func (m *Merge) Differences(n int) string {
+	return m.First(m.names("b.")+", "+m.names("s."), m.with(Changed)+" ORDER BY b."+ChangeRow, n)
+}
+
+// Before are the changes with the rows as they were; of a row that was not there, only
+// the key. columns are the table's.
+func (m *Merge) Before(columns []string) string {
+	out := []string{"b." + ChangeWhat}
+	for _, c := range columns {
+		x := "b." + m.Quote(c)
+		if m.IsKey(c) || len(m.Key) == 0 && slices.ContainsFunc(m.Columns, func(k Column) bool { return k.Name == c }) {
+			x = "coalesce(" + x + ", s." + m.Quote(c) + ")"
+		}
+		out = append(out, x)
+	}
+	return fmt.Sprintf("SELECT %s FROM %s b LEFT JOIN %s s ON s.%s = b.%s ORDER BY b.%s", strings.Join(out, ", "),
+		m.Changes, m.Stage, m.Number, ChangeRow, ChangeRow)
+}
+
+// KnownOf are rows of the table as they were, of the records with numbers, to stand behind
+// FROM.
+func (m *Merge) KnownOf(numbers string) string {
+	return fmt.Sprintf("%s b WHERE b.%s = '%s' AND b.%s IN (%s)", m.Changes, ChangeWhat, Changed, ChangeRow, numbers)
+}
+
+// NewRows are the records that are inserted, to stand behind FROM.
+func (m *Merge) NewRows() string {
+	return fmt.Sprintf("(SELECT %s FROM %s) x", m.names("s."), m.with(Inserted))
+}
+
+// Do brings in the changes of the records with numbers from lo to hi; of all where hi is
+// not above 0.
+func (m *Merge) Do(lo, hi int64) (statements []string) {
+	some := ""
+	if hi > 0 {
+		some = fmt.Sprintf(" AND b.%s BETWEEN %d AND %d", ChangeRow, lo, hi)
+	}
+	if set := m.setters(); set != "" {
+		statements = append(statements, m.update(set, some))
+	}
+	return append(statements, fmt.Sprintf("INSERT %sINTO %s (%s) %sSELECT %s FROM %s%s", m.Or, m.Table, m.names(""),
+		m.GiveIdentity, m.names("s."), m.with(Inserted), some))
+}
+
+func (m *Merge) setters() string {
+	var set []string
+	for _, c := range m.Columns {
+		if m.IsKey(c.Name) || len(m.Key) == 0 {
+			continue
+		}
+		left := m.Quote(c.Name)
+		if m.UpdateJoins {
+			left = m.Table + "." + left
+		}
+		set = append(set, left+" = s."+m.Quote(c.Name))
+	}
+	return strings.Join(set, ", ")
+}
+
+func (m *Merge) update(set, some string) string {
+	on := m.on(m.Table+".", "b.")
+	if m.UpdateJoins {
+		return fmt.Sprintf("UPDATE %s b JOIN %s s ON s.%s = b.%s JOIN %s ON %s SET %s WHERE b.%s = '%s'%s", m.Changes,
+			m.Stage, m.Number, ChangeRow, m.Table, on, set, ChangeWhat, Changed, some)
+	}
+	return fmt.Sprintf("UPDATE %s%s SET %s FROM %s b, %s s WHERE s.%s = b.%s AND %s AND b.%s = '%s'%s", m.Or, m.Table,
+		set, m.Changes, m.Stage, m.Number, ChangeRow, on, ChangeWhat, Changed, some)
+}
+
+// DeleteMissing takes out of the table what the stage does not have.
+func (m *Merge) DeleteMissing() string {
+	return fmt.Sprintf("DELETE FROM %s WHERE %s", m.Table, m.absent(m.Table+"."))
+}
+
+// A MarkedValue is what a column of the rows gets that the stage does not have, in
+// plain form; nil: null.
+type MarkedValue struct {
+	Column
+	Value *string
+}
+
+func (m *Merge) literal(v MarkedValue) string {
+	if v.Value == nil {
+		return "NULL"
+	}
+	return m.Literal(v.Column, *v.Value)
+}
+
+// MarkMissing sets columns of the rows that the stage does not have.
+func (m *Merge) MarkMissing(values []MarkedValue) string {
+	var set []string
+	for _, v := range values {
+		set = append(set, m.Quote(v.Name)+" = "+m.literal(v))
+	}
+	return fmt.Sprintf("UPDATE %s SET %s WHERE %s", m.Table, strings.Join(set, ", "), m.absent(m.Table+"."))
+}
+
+// CountUnmarked counts rows that MarkMissing has not made what it should.
+func (m *Merge) CountUnmarked(values []MarkedValue) string {
+	var not []string
+	for _, v := range values {
+		x := "t." + m.Quote(v.Name)
+		if not = append(not, m.Distinct(v.Type, x, m.literal(v))); v.Value == nil {
+			not[len(not)-1] = x + " IS NOT NULL"
+		}
+	}
+	return fmt.Sprintf("SELECT count(*) FROM %s AND (%s)", m.Rest(), strings.Join(not, " OR "))
+}
+
+// CountMatched counts the records whose key the table has.
+func (m *Merge) CountMatched() string {
+	return fmt.Sprintf("SELECT count(*) FROM %s s JOIN %s t ON %s", m.Stage, m.Table, m.on("t.", "s."))
+}
+
+// CountSame counts the records that the table has as they are; with onlyNew, those of them
+// that were inserted.
+func (m *Merge) CountSame(onlyNew bool) string {
+	from := fmt.Sprintf("%s s", m.Stage)
+	where := ""
+	if onlyNew {
+		from = fmt.Sprintf("%s b JOIN %s s ON s.%s = b.%s", m.Changes, m.Stage, m.Number, ChangeRow)
+		where = fmt.Sprintf(" WHERE b.%s = '%s'", ChangeWhat, Inserted)
+	}
+	if other := m.other("t.", "s."); other != "" {
+		if where != "" {
+			where += " AND"
+		} else {
+			where = " WHERE"
+		}
+		where += " NOT (" + other + ")"
+	}
+	return fmt.Sprintf("SELECT count(*) FROM %s JOIN %s t ON %s%s", from, m.Table, m.on("t.", "s."), where)
+}
+
+// StandardDistinct is the condition that two values are not the same, as the SQL standard
+// has it (ISO/IEC 9075-2, 8.15).
+func StandardDistinct(_ sqltype.Type, a, b string) string { return a + " IS DISTINCT FROM " + b }

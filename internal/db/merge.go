@@ -1,0 +1,54 @@
+package db
+
+import (
+	"context"
+
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/sink"
+	"ambertray/internal/tally"
+)
+
+// StageTable and ChangesTable are the names of the tables of a merge, which are of the
+// session and gone with it.
+const (
+	StageTable   = "ambertray_stage"
+	ChangesTable = "ambertray_changes"
+	// StageNumber is the column of the stage that numbers its rows, where the database
+	// has none of its own.
+	StageNumber = "ambertray_row"
+)
+
+// Staged is what a load into a stage has to know.
+type Staged struct {
+	// Stage describes it, since not every database can.
+	Stage *Table
+	// Target is the table that its rows go into in the end.
+	Target *Table
+}
+
+// A Merger is a Session that can bring rows into a table by a key: it makes a stage,
+// which is loaded as a table is, and asks and does the rest in the transaction of that
+// load.
+type Merger interface {
+	// Stage makes the tables of a merge into t, of the columns named. It fills in what
+	// the statements have to know of them, and returns the stage.
+	Stage(ctx context.Context, t *Table, m *dialect.Merge) (*Table, error)
+	// Ready is called when all rows are in the stage, before it is asked.
+	Ready(ctx context.Context, m *dialect.Merge) error
+	// Within asks and does things in the transaction of the load.
+	Within() Questions
+	// Blames makes a refusal of an error, if a row is to blame for it; else it is nil.
+	Blames(err error) *sink.Refusal
+	// TallyFrom tells what rows come to, given by what stands behind FROM.
+	TallyFrom(ctx context.Context, from string, columns []dialect.Column, loose []bool) (int64, []tally.Tally, error)
+	// Unstage takes the tables away.
+	Unstage(ctx context.Context)
+}
+
+// Home is the schema of the table that a load is about, and its name there.
+func (s *Spec) Home() Name {
+	if s.Stage != nil {
+		return Name{s.Stage.Target.Schema, s.Stage.Target.Name}
+	}
+	return Name{s.Table.Schema, s.Table.Name}
+}

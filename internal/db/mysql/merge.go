@@ -1,0 +1,102 @@
+package mysql
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	driver "github.com/go-sql-driver/mysql"
+
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/sink"
+	"ambertray/internal/tally"
+)
+
+// Stage implements db.Merger: by temporary tables, which these servers do not list. The
+// key is made with the stage, for an index that is made later would commit.
+func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Table, error) {
+	m.Number = quote(db.StageNumber)
+	m.Stage, m.Changes = Dialect.Qualified(t.Schema, db.StageTable), Dialect.Qualified(t.Schema, db.ChangesTable)
+	stage := &db.Table{Schema: t.Schema, Name: db.StageTable}
+	var names, key []string
+	for _, c := range m.Columns {
+		names = append(names, quote(c.Name))
+		at := slices.IndexFunc(t.Columns, func(f db.Column) bool { return f.Name == c.Name })
+		if at < 0 {
+			return nil, d.fail("has no column "+c.Name, nil)
+		}
+		stage.Columns = append(stage.Columns, t.Columns[at])
+	}
+	for _, k := range m.Key {
+		part := ""
+		if at := slices.IndexFunc(t.Columns, func(f db.Column) bool { return f.Name == k }); at >= 0 &&
+			(strings.HasSuffix(strings.ToLower(t.Columns[at].Type), "text") ||
+				strings.HasSuffix(strings.ToLower(t.Columns[at].Type), "blob")) {
+			part = "(191)" // such a column is indexed by its first letters only
+		}
+		key = append(key, quote(k)+part)
+	}
+	index := ""
+	if len(key) > 0 {
+		index = ", KEY (" + strings.Join(key, ", ") + ")"
+	}
+	const empty = " WHERE 1 = 0"
+	var nothing []string
+	for range names {
+		nothing = append(nothing, "NULL")
+	}
+	for _, sql := range []string{
+		"SET SESSION TRANSACTION READ WRITE",
+		"DROP TEMPORARY TABLE IF EXISTS " + m.Stage,
+		"DROP TEMPORARY TABLE IF EXISTS " + m.Changes,
+		fmt.Sprintf("CREATE TEMPORARY TABLE %s (%s BIGINT NOT NULL AUTO_INCREMENT PRIMARY KEY%s) ENGINE=InnoDB SELECT "+
+			"%s FROM %s%s", m.Stage, m.Number, index, strings.Join(names, ", "), m.Table, empty),
+		// The columns of an outer join take nulls.
+		fmt.Sprintf("CREATE TEMPORARY TABLE %s (%s BIGINT, %s VARCHAR(10), KEY (%s)) ENGINE=InnoDB SELECT NULL AS %[2]s, "+
+			"NULL AS %[3]s, t.* FROM (SELECT 1 AS one) x LEFT JOIN %[5]s t ON 1 = 0%[6]s", m.Changes, dialect.ChangeRow,
+			dialect.ChangeWhat, dialect.ChangeRow, m.Table, empty),
+	} {
+		if _, err := d.c.ExecContext(ctx, sql); err != nil {
+			return nil, d.fail("cannot make the tables of a merge", err)
+		}
+	}
+	if d.readOnly {
+		if _, err := d.c.ExecContext(ctx, "SET SESSION TRANSACTION READ ONLY"); err != nil {
+			return nil, d.fail("cannot be read only", err)
+		}
+	}
+	return stage, nil
+}
+
+// Ready implements db.Merger.
+func (d *DB) Ready(context.Context, *dialect.Merge) error { return nil }
+
+// Within implements db.Merger.
+func (d *DB) Within() db.Questions { return d.questions() }
+
+// Blames implements db.Merger.
+func (d *DB) Blames(err error) *sink.Refusal {
+	var m *driver.MySQLError
+	if !errors.As(err, &m) || !aboutRows(m.Number) {
+		return nil
+	}
+	r := refusalOf(0, complaint{code: int(m.Number), message: atRow.ReplaceAllString(m.Message, "")})
+	return &r
+}
+
+// TallyFrom implements db.Merger.
+func (d *DB) TallyFrom(ctx context.Context, from string, columns []dialect.Column, loose []bool) (int64,
+	[]tally.Tally, error) {
+	return d.tally(ctx, from, columns, loose, false)
+}
+
+// Unstage implements db.Merger.
+func (d *DB) Unstage(ctx context.Context) {
+	for _, t := range []string{db.StageTable, db.ChangesTable} {
+		// They are gone with the session at the latest.
+		_, _ = d.c.ExecContext(ctx, "DROP TEMPORARY TABLE IF EXISTS "+quote(t))
+	}
+}

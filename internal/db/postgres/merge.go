@@ -1,0 +1,91 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/sink"
+	"ambertray/internal/tally"
+)
+
+// Stage implements db.Merger: by temporary tables, which also a session that may not
+// write is allowed to fill once they are there.
+func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Table, error) {
+	m.Number = quote(db.StageNumber)
+	const cannot = "cannot make the tables of a merge"
+	names := ""
+	for i, c := range m.Columns {
+		if i > 0 {
+			names += ", "
+		}
+		names += quote(c.Name)
+	}
+	tx, err := d.c.BeginTx(ctx, pgx.TxOptions{AccessMode: pgx.ReadWrite})
+	if err != nil {
+		return nil, d.fail(cannot, err)
+	}
+	defer tx.Rollback(context.Background())
+	for _, sql := range []string{
+		"DROP TABLE IF EXISTS pg_temp." + quote(db.StageTable) + ", pg_temp." + quote(db.ChangesTable),
+		fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WITH NO DATA", quote(db.StageTable), names, m.Table),
+		fmt.Sprintf("ALTER TABLE pg_temp.%s ADD %s bigint GENERATED ALWAYS AS IDENTITY", quote(db.StageTable), m.Number),
+		fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT 0::bigint AS %s, ''::text AS %s, t.* FROM %s t WITH NO DATA",
+			quote(db.ChangesTable), dialect.ChangeRow, dialect.ChangeWhat, m.Table),
+	} {
+		if _, err := tx.Exec(ctx, sql); err != nil {
+			return nil, d.fail(cannot, err)
+		}
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return nil, d.fail(cannot, err)
+	}
+	var schema string
+	if err := d.c.QueryRow(ctx, "SELECT nspname FROM pg_namespace WHERE oid = pg_my_temp_schema()").Scan(
+		&schema); err != nil {
+		return nil, d.fail(cannot, err)
+	}
+	m.Stage, m.Changes = Dialect.Qualified(schema, db.StageTable), Dialect.Qualified(schema, db.ChangesTable)
+	return &db.Table{Schema: schema, Name: db.StageTable}, nil
+}
+
+// Ready implements db.Merger: nobody has counted the rows of a temporary table, and the
+// server would go through it row by row.
+func (d *DB) Ready(ctx context.Context, m *dialect.Merge) error {
+	for _, sql := range []string{"ANALYZE " + m.Stage, "SET LOCAL work_mem = '64MB'", "SET LOCAL jit = off"} {
+		if _, err := d.c.Exec(ctx, sql); err != nil {
+			return d.fail("cannot go on", err)
+		}
+	}
+	return nil
+}
+
+// Within implements db.Merger.
+func (d *DB) Within() db.Questions { return d.questions(d.c) }
+
+// Blames implements db.Merger.
+func (d *DB) Blames(err error) *sink.Refusal {
+	var p *pgconn.PgError
+	if !errors.As(err, &p) || !aboutRows(p.Code) {
+		return nil
+	}
+	r := refusalOf(p)
+	return &r
+}
+
+// TallyFrom implements db.Merger.
+func (d *DB) TallyFrom(ctx context.Context, from string, columns []dialect.Column, loose []bool) (int64,
+	[]tally.Tally, error) {
+	return d.tallyFrom(ctx, d.load.tx, from, columns, loose)
+}
+
+// Unstage implements db.Merger.
+func (d *DB) Unstage(ctx context.Context) {
+	// They are gone with the session at the latest.
+	_, _ = d.c.Exec(ctx, "DROP TABLE IF EXISTS pg_temp."+quote(db.StageTable)+", pg_temp."+quote(db.ChangesTable))
+}

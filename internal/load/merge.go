@@ -1,0 +1,755 @@
+package load
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/phrase"
+	"ambertray/internal/reading"
+	"ambertray/internal/rows"
+	"ambertray/internal/sink"
+	"ambertray/internal/sqltype"
+	"ambertray/internal/tally"
+	"ambertray/internal/tray"
+)
+
+// A merge goes into a stage first, a table of the session that is loaded and verified as
+// any other. Then the database is asked what each record does, before anything is done;
+// what is to change is kept as it was. It is done in one go, or in parts where rows are
+// refused; and then every record of the stage has to be equal to its row, and all other
+// rows to come to what they had come to.
+
+// A Merge is how records meet rows that are there.
+type Merge struct {
+	// Target is the table, and Key the columns by which rows are known. Without any, a row
+	// is known by all of its values, which is for OnlyNew.
+	Target *db.Table
+	Key    []string
+	// OnlyNew leaves known rows as they are.
+	OnlyNew bool
+	// LastWins takes of several records with one key the last.
+	LastWins bool
+	// Missing is what becomes of rows that the sources do not have.
+	Missing tray.MissingRule
+	// Marks are what they get, where they are marked.
+	Marks []dialect.MarkedValue
+	// Preview stops when it is known what would happen, and rolls back.
+	Preview bool
+	// Show is how many changed rows are shown.
+	Show int
+	// Mind is called with the number of changes before anything is changed, and may end the
+	// load. Keep writes them down, with the rows as they were. Both may be nil.
+	Mind func(ctx context.Context, changes int64) error
+	Keep func(ctx context.Context, query string, columns []db.Column) error
+}
+
+// A ChangedRow is a row that a merge changes.
+type ChangedRow struct {
+	Key     []*string  `json:"key"`
+	Columns []Replaced `json:"columns"`
+}
+
+// Replaced is a value that becomes another; nil is null.
+type Replaced struct {
+	Column string  `json:"column"`
+	Old    *string `json:"old"`
+	New    *string `json:"new"`
+}
+
+// merging is a merge under way.
+type merging struct {
+	*Merge
+	r      *run
+	m      db.Merger
+	sql    dialect.Merge
+	loose  []bool
+	counts map[dialect.Change]int64
+	// whole is what the table held before; rest what of it is not among the records, and
+	// stays, with what it is to come to.
+	whole, rest []tally.Tally
+	before      int64
+	restRows    int64
+	removed     []int64 // numbers in the stage of rows that were taken out, in order
+	gaps        bool    // the numbers are not one by one
+	refused     map[int64]sink.Refusal
+	shown       []ChangedRow
+}
+
+// stage makes the stage of a merge, into which the load then goes.
+func (r *run) stage(ctx context.Context) (err error) {
+	m, is := r.job.Session.(db.Merger)
+	if !is {
+		return fmt.Errorf("%s: rows cannot be merged there", r.job.Session.Dialect().Title)
+	}
+	x := &merging{Merge: r.job.Merge, r: r, m: m, refused: map[int64]sink.Refusal{}}
+	r.merge = x
+	t := r.job.Spec.Table
+	x.loose = db.LooseColumns(x.Target, t.Columns)
+	x.sql = dialect.Merge{Dialect: r.job.Session.Dialect(), Key: x.Key,
+		Table: r.job.Session.Dialect().Qualified(x.Target.Schema, x.Target.Name)}
+	for i, c := range t.Columns {
+		if x.loose[i] {
+			c.Type = sqltype.Type{}
+		}
+		x.sql.Columns = append(x.sql.Columns, c)
+	}
+	stage, err := m.Stage(ctx, x.Target, &x.sql)
+	if err != nil {
+		return err
+	}
+	r.job.Spec.Mode = db.Append
+	r.job.Spec.Stage = &db.Staged{Stage: stage, Target: x.Target}
+	r.job.Spec.Table.Schema, r.job.Spec.Table.Name = stage.Schema, stage.Name
+	return nil
+}
+
+func (x *merging) number(ctx context.Context, sql string) (int64, error) {
+	return x.m.Within().Number(ctx, "cannot compare the file with the table", sql)
+}
+
+func (x *merging) do(ctx context.Context, sql string) error {
+	return x.m.Within().Do(ctx, "cannot compare the file with the table", sql)
+}
+
+// settle does what the records of the stage are for, and returns the rows that do not go
+// in, by their places among those that were written.
+func (x *merging) settle(ctx context.Context) ([]sink.Refusal, error) {
+	x.r.Report("comparing")
+	if err := x.m.Ready(ctx, &x.sql); err != nil {
+		return nil, err
+	}
+	if err := x.numbered(ctx); err != nil {
+		return nil, err
+	}
+	out, err := x.twice(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := x.find(ctx); err != nil {
+		return nil, err
+	}
+	if x.Preview {
+		return out, x.show(ctx)
+	}
+	if err := x.bounded(int64(len(out))); err != nil {
+		return nil, err
+	}
+	if x.Mind != nil {
+		if err := x.Mind(ctx, x.total()); err != nil {
+			return nil, err
+		}
+	}
+	if err := x.tallies(ctx); err != nil {
+		return nil, err
+	}
+	x.r.Report("merging")
+	if err := x.missing(ctx); err != nil {
+		return nil, err
+	}
+	if err := x.apply(ctx); err != nil {
+		return nil, err
+	}
+	if len(x.refused) > 0 {
+		var numbers []int64
+		for n := range x.refused {
+			numbers = append(numbers, n)
+		}
+		slices.Sort(numbers)
+		if err := x.stay(ctx, numbers); err != nil {
+			return nil, err
+		}
+		places, err := x.takeOut(ctx, numbers)
+		if err != nil {
+			return nil, err
+		}
+		for i, n := range numbers {
+			r := x.refused[n]
+			r.Row = places[i]
+			out = append(out, r)
+		}
+		if err := x.count(ctx); err != nil {
+			return nil, err
+		}
+	}
+	if err := x.keep(ctx); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(out, func(a, b sink.Refusal) int { return a.Row - b.Row })
+	return out, nil
+}
+
+// bounded ends the merge where rows that are missing would be deleted or marked for records
+// that were rejected: one of them may be the row's own.
+func (x *merging) bounded(twice int64) error {
+	n := x.r.Records.Rejected + twice
+	if x.Missing == tray.MissingKept || n == 0 {
+		return nil
+	}
+	return &rows.TooManyRejects{Limit: 0, Of: x.r.Records, Reasons: x.r.Reasons(),
+		Fate: "which rows the file does not have is not known as long as records are rejected; nothing was committed"}
+}
+
+// numbered finds out whether the rows of the stage are numbered one by one, from 1.
+func (x *merging) numbered(ctx context.Context) error {
+	last, err := x.number(ctx, fmt.Sprintf("SELECT coalesce(max(%s), 0) - count(*) FROM %s", x.sql.Number, x.sql.Stage))
+	x.gaps = last != 0
+	return err
+}
+
+const twiceReason = "its key is in more than one record"
+
+// twice takes out records whose key stands more than once.
+func (x *merging) twice(ctx context.Context) (out []sink.Refusal, err error) {
+	if len(x.Key) == 0 {
+		return nil, nil
+	}
+	found, err := x.m.Within().Rows(ctx, "cannot look for keys that stand twice", x.sql.Twice())
+	if err != nil || len(found) == 0 {
+		return nil, err
+	}
+	list, err := x.m.Within().Rows(ctx, "cannot look for keys that stand twice", x.sql.TwiceRows(x.LastWins))
+	if err != nil {
+		return nil, err
+	}
+	var numbers []int64
+	for _, r := range list {
+		n, err := strconv.ParseInt(*r[0], 10, 64)
+		if err != nil {
+			return nil, err
+		}
+		numbers = append(numbers, n)
+	}
+	places, err := x.takeOut(ctx, numbers)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range places {
+		r := sink.Refusal{Row: p, Column: x.Key[0], Message: twiceReason, Kind: twiceReason}
+		if x.LastWins {
+			r.Skip = tray.SkipSuperseded
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// atOnce is how many rows are named in one statement.
+const atOnce = 1000
+
+// takeOut takes rows out of the stage, and returns their places among all rows that were
+// written into it.
+func (x *merging) takeOut(ctx context.Context, numbers []int64) (places []int, err error) {
+	for part := range slices.Chunk(numbers, atOnce) {
+		if !x.gaps {
+			for _, n := range part {
+				places = append(places, int(n-1))
+			}
+			continue
+		}
+		list, err := x.m.Within().Rows(ctx, "cannot find the rows in the stage", x.sql.Ordinals(joinNumbers(part)))
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range list {
+			n, err := strconv.ParseInt(*r[0], 10, 64)
+			if err != nil {
+				return nil, err
+			}
+			place, err := strconv.Atoi(*r[1])
+			if err != nil {
+				return nil, err
+			}
+			// Those that were taken out before are not counted any more.
+			before, _ := slices.BinarySearch(x.removed, n)
+			places = append(places, place+before)
+		}
+	}
+	if len(places) != len(numbers) {
+		return nil, fmt.Errorf("%d rows of the stage are to be taken out, and %d are found", len(numbers), len(places))
+	}
+	for part := range slices.Chunk(numbers, atOnce) {
+		for _, sql := range x.sql.Unstage(joinNumbers(part)) {
+			if err := x.do(ctx, sql); err != nil {
+				return nil, err
+			}
+		}
+	}
+	x.removed = append(x.removed, numbers...)
+	slices.Sort(x.removed)
+	return places, nil
+}
+
+func joinNumbers(numbers []int64) string {
+	var b []byte
+	for i, n := range numbers {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		b = strconv.AppendInt(b, n, 10)
+	}
+	return string(b)
+}
+
+// find finds out what each record does.
+func (x *merging) find(ctx context.Context) error {
+	if err := x.do(ctx, x.sql.Find(x.OnlyNew)); err != nil {
+		return err
+	}
+	if x.Missing != tray.MissingKept {
+		if err := x.do(ctx, x.sql.FindMissing()); err != nil {
+			return err
+		}
+	}
+	return x.count(ctx)
+}
+
+// count counts the changes.
+func (x *merging) count(ctx context.Context) error {
+	list, err := x.m.Within().Rows(ctx, "cannot count the changes", x.sql.Counts())
+	if err != nil {
+		return err
+	}
+	x.counts = map[dialect.Change]int64{}
+	for _, r := range list {
+		if x.counts[dialect.Change(*r[0])], err = strconv.ParseInt(*r[1], 10, 64); err != nil {
+			return err
+		}
+	}
+	staged, err := x.number(ctx, "SELECT count(*) FROM "+x.sql.Stage)
+	if err != nil {
+		return err
+	}
+	x.r.job.Receipt.Merge = &tray.Merge{Key: x.Key, OnlyNew: x.OnlyNew, Inserted: x.counts[dialect.Inserted],
+		Changed: x.counts[dialect.Changed], Unchanged: staged - x.counts[dialect.Inserted] - x.counts[dialect.Changed],
+		Missing: x.counts[dialect.Gone], Rule: x.Missing, Columns: x.columns()}
+	if x.counts[dialect.Changed] == 0 {
+		return nil
+	}
+	return x.countColumns(ctx)
+}
+
+func (x *merging) columns() []tray.ChangedColumn { return []tray.ChangedColumn{} }
+
+func (x *merging) countColumns(ctx context.Context) error {
+	sql := x.sql.CountColumns()
+	if sql == "" {
+		return nil
+	}
+	list, err := x.m.Within().Rows(ctx, "cannot count the changes", sql)
+	if err != nil {
+		return err
+	}
+	i := 0
+	for _, c := range x.sql.Columns {
+		if x.sql.IsKey(c.Name) {
+			continue
+		}
+		n, err := strconv.ParseInt(*list[0][i], 10, 64)
+		if err != nil {
+			return err
+		}
+		if i++; n > 0 {
+			x.r.job.Receipt.Merge.Columns = append(x.r.job.Receipt.Merge.Columns, tray.ChangedColumn{Name: c.Name,
+				Changed: n})
+		}
+	}
+	return nil
+}
+
+// show reads the first rows that change, as they are and as they will be.
+func (x *merging) show(ctx context.Context) error {
+	if x.Show <= 0 || x.counts[dialect.Changed] == 0 {
+		return nil
+	}
+	var columns []db.Column
+	for range 2 {
+		for i, c := range x.sql.Columns {
+			at := db.Column{Name: c.Name, SQL: x.r.job.Spec.Table.Columns[i].Type}
+			if x.loose[i] {
+				at.SQL = sqltype.Type{}
+			}
+			for _, f := range x.Target.Columns {
+				if f.Name == c.Name {
+					at.Type = f.Type
+				}
+			}
+			columns = append(columns, at)
+		}
+	}
+	n := len(x.sql.Columns)
+	return x.r.job.Session.Scan(ctx, x.sql.Differences(x.Show), columns, func(fields [][]byte) error {
+		row := ChangedRow{Columns: []Replaced{}}
+		for _, k := range x.Key {
+			at := slices.IndexFunc(x.sql.Columns, func(c dialect.Column) bool { return c.Name == k })
+			row.Key = append(row.Key, textOf(fields[at]))
+		}
+		for i, c := range x.sql.Columns {
+			was, is := textOf(fields[i]), textOf(fields[n+i])
+			if !x.sql.IsKey(c.Name) && (was == nil) != (is == nil) || was != nil && is != nil && *was != *is &&
+				!x.sql.IsKey(c.Name) {
+				row.Columns = append(row.Columns, Replaced{c.Name, was, is})
+			}
+		}
+		x.shown = append(x.shown, row)
+		return nil
+	})
+}
+
+func textOf(b []byte) *string {
+	if b == nil {
+		return nil
+	}
+	s := string(b)
+	return &s
+}
+
+// total is how many changes there are.
+func (x *merging) total() (n int64) {
+	for _, k := range x.counts {
+		n += k
+	}
+	return n
+}
+
+// stay adds rows whose records were refused to those that no record is about.
+func (x *merging) stay(ctx context.Context, numbers []int64) error {
+	if x.OnlyNew {
+		return nil // known rows are among them already
+	}
+	for part := range slices.Chunk(numbers, atOnce) {
+		rows, known, err := x.m.TallyFrom(ctx, x.sql.KnownOf(joinNumbers(part)), x.r.job.Spec.Table.Columns, x.loose)
+		if err != nil {
+			return err
+		}
+		x.restRows += rows
+		for i := range known {
+			x.rest[i].Merge(&known[i])
+		}
+	}
+	return nil
+}
+
+// keep has the changes written down, with the rows as they were.
+func (x *merging) keep(ctx context.Context) error {
+	if x.Keep == nil || x.total() == 0 {
+		return nil
+	}
+	var names []string
+	columns := []db.Column{{Name: dialect.ChangeWhat, SQL: sqltype.Type{Kind: sqltype.Text}}}
+	for _, c := range x.Target.Columns {
+		names = append(names, c.Name)
+		columns = append(columns, c)
+	}
+	return x.Keep(ctx, x.sql.Before(names), columns)
+}
+
+// tallies adds up what the table holds, and what of it no record is about.
+func (x *merging) tallies(ctx context.Context) (err error) {
+	columns := x.r.job.Spec.Table.Columns
+	if x.before, x.whole, err = x.m.TallyFrom(ctx, x.sql.Table+" t", columns, x.loose); err != nil {
+		return err
+	}
+	for i := range x.whole {
+		x.r.typed = append(x.r.typed, !x.whole[i].Loose)
+	}
+	if x.OnlyNew {
+		x.restRows, x.rest = x.before, x.whole
+		return nil
+	}
+	x.restRows, x.rest, err = x.m.TallyFrom(ctx, x.sql.Rest(), columns, x.loose)
+	return err
+}
+
+// missing does with the rows that the sources do not have what is to be done.
+func (x *merging) missing(ctx context.Context) error {
+	if x.counts[dialect.Gone] == 0 {
+		return nil
+	}
+	columns := x.r.job.Spec.Table.Columns
+	switch x.Missing {
+	case tray.MissingKept:
+	case tray.MissingDeleted:
+		if err := x.m.Within().Do(ctx, "cannot delete the rows that the file does not have",
+			x.sql.DeleteMissing()); err != nil {
+			return err
+		}
+		x.restRows, x.rest = 0, nil
+		for _, c := range columns {
+			x.rest = append(x.rest, tally.Tally{Type: c.Type})
+		}
+	case tray.MissingMarked:
+		if err := x.m.Within().Do(ctx, "cannot mark the rows that the file does not have",
+			x.sql.MarkMissing(x.Marks)); err != nil {
+			return err
+		}
+		n, err := x.number(ctx, x.sql.CountUnmarked(x.Marks))
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			return &Unbalanced{[]string{phrase.Count(n, "row") + " that the file does not have are not marked as asked"},
+				x.r.Fate()}
+		}
+		rows, rest, err := x.m.TallyFrom(ctx, x.sql.Rest(), columns, x.loose)
+		if err != nil {
+			return err
+		}
+		var differences []string
+		if rows != x.restRows {
+			differences = append(differences, fmt.Sprintf("%d rows are not in the file, and %d when they are marked",
+				x.restRows, rows))
+		}
+		for i, c := range columns {
+			if slices.ContainsFunc(x.Marks, func(v dialect.MarkedValue) bool { return v.Name == c.Name }) {
+				continue
+			}
+			for _, d := range x.rest[i].Differs(&rest[i]) {
+				differences = append(differences, "column "+c.Name+" of the rows that the file does not have: "+d)
+			}
+		}
+		if len(differences) > 0 {
+			return &Unbalanced{differences, x.r.Fate()}
+		}
+		x.rest = rest
+	}
+	return nil
+}
+
+// savepoint is the name of those that parts of a merge go in under.
+const savepoint = "ambertray_merge"
+
+// apply brings all records in: in one go, or in parts where rows are refused.
+func (x *merging) apply(ctx context.Context) error {
+	if x.counts[dialect.Inserted]+x.counts[dialect.Changed] == 0 {
+		return nil
+	}
+	last, err := x.number(ctx, fmt.Sprintf("SELECT coalesce(max(%s), 0) FROM %s", dialect.ChangeRow, x.sql.Changes))
+	if err != nil {
+		return err
+	}
+	refusal, err := x.try(ctx, 0, 0)
+	if err != nil || refusal == nil {
+		return err
+	}
+	return x.divide(ctx, 1, last)
+}
+
+// parts is into how many parts rows are divided of which one is refused.
+const parts = 16
+
+func (x *merging) divide(ctx context.Context, lo, hi int64) error {
+	size := max((hi-lo+parts)/parts, 1)
+	for at := lo; at <= hi; at += size {
+		end := min(at+size-1, hi)
+		refusal, err := x.try(ctx, at, end)
+		switch {
+		case err != nil:
+			return err
+		case refusal == nil:
+		case at < end:
+			if err := x.divide(ctx, at, end); err != nil {
+				return err
+			}
+		default:
+			x.refused[at] = *refusal
+			if err := x.enough(); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// enough ends a merge of which so many rows are refused that it would not be committed.
+func (x *merging) enough() error {
+	of := x.r.Records
+	of.Rejected += int64(len(x.refused))
+	of.Loaded -= int64(len(x.refused))
+	j := &x.r.job
+	if x.Missing != tray.MissingKept {
+		return &rows.TooManyRejects{Limit: 0, Of: of, Fate: "which rows the file does not have is not known as long as " +
+			"records are rejected; nothing was committed", Reasons: x.reasons()}
+	}
+	if m := j.MaxRejects; m >= 0 && of.Rejected > m {
+		return &rows.TooManyRejects{Limit: m, Reasons: x.reasons(), Fate: x.r.Fate()}
+	}
+	if j.MaxShare > 0 && of.Rejected > j.MaxLeast && float64(of.Rejected) > j.MaxShare*float64(of.Read) {
+		return j.limited(of, x.reasons(), x.r.Fate())
+	}
+	return nil
+}
+
+func (x *merging) reasons() (out []tray.Reason) {
+	for _, r := range x.refused {
+		at := slices.IndexFunc(out, func(o tray.Reason) bool { return o.Column == r.Column && o.Reason == r.Kind })
+		if at < 0 {
+			out = append(out, tray.Reason{Column: r.Column, Reason: cmp.Or(r.Kind, r.Message)})
+			at = len(out) - 1
+		}
+		out[at].Count++
+	}
+	slices.SortFunc(out, func(a, b tray.Reason) int { return cmp.Compare(b.Count, a.Count) })
+	return out
+}
+
+// try brings records in under a savepoint. What it returns is why a row is refused; then
+// none of them is in.
+func (x *merging) try(ctx context.Context, lo, hi int64) (*sink.Refusal, error) {
+	q := x.m.Within()
+	if err := q.Do(ctx, "cannot go on", "SAVEPOINT "+savepoint); err != nil {
+		return nil, err
+	}
+	for _, sql := range x.sql.Do(lo, hi) {
+		_, err := q.Ask(ctx, sql)
+		if err == nil {
+			continue
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		refusal := x.m.Blames(err)
+		if refusal == nil {
+			return nil, q.Fail("cannot bring the rows into the table", err)
+		}
+		return refusal, cmp.Or(q.Do(ctx, "cannot go on", "ROLLBACK TO "+savepoint),
+			q.Do(ctx, "cannot go on", "RELEASE SAVEPOINT "+savepoint))
+	}
+	return nil, q.Do(ctx, "cannot go on", "RELEASE SAVEPOINT "+savepoint)
+}
+
+// held verifies the stage against what was read, and the table against the stage; it
+// returns what the table holds.
+func (x *merging) held(ctx context.Context) (count int64, columns []tally.Tally, differences []string, err error) {
+	r := x.r
+	staged, stage, differences, err := r.stageHolds(ctx)
+	if err != nil {
+		return 0, nil, nil, err
+	}
+	if staged != r.Records.Loaded {
+		differences = append(differences, fmt.Sprintf("%d records are to be merged, and the stage has %d",
+			r.Records.Loaded, staged))
+	}
+	for i := range r.Total {
+		for _, d := range r.Total[i].Differs(&stage[i]) {
+			differences = append(differences, "column "+r.job.Spec.Table.Columns[i].Name+" of the stage: "+d)
+		}
+	}
+	if err := x.same(ctx, staged, &differences); err != nil {
+		return 0, nil, nil, err
+	}
+	if x.OnlyNew {
+		known := r.Records.Loaded - x.counts[dialect.Inserted]
+		r.Records.Loaded -= known
+		r.Records.Skipped += known
+		r.Pass(tray.SkipKnown, known)
+		rows, loaded, err := x.m.TallyFrom(ctx, x.sql.NewRows(), r.job.Spec.Table.Columns, x.loose)
+		if err != nil {
+			return 0, nil, nil, err
+		}
+		if rows != x.counts[dialect.Inserted] {
+			differences = append(differences, fmt.Sprintf("%d records are new, and %d were found", x.counts[dialect.Inserted],
+				rows))
+		}
+		r.Total = loaded
+	}
+	r.before = x.rest
+	columnsOf := r.job.Spec.Table.Columns
+	if count, columns, err = x.m.TallyFrom(ctx, x.sql.Table+" t", columnsOf, x.loose); err != nil {
+		return 0, nil, nil, err
+	}
+	r.job.Receipt.Table.Before = x.before
+	return count, columns, differences, nil
+}
+
+// same makes sure that each record of the stage is equal to its row.
+func (x *merging) same(ctx context.Context, staged int64, differences *[]string) error {
+	if len(x.Key) == 0 {
+		return nil // what is new is told by its number, and by what the table comes to
+	}
+	want := staged
+	if x.OnlyNew {
+		want = x.counts[dialect.Inserted]
+	}
+	same, err := x.number(ctx, x.sql.CountSame(x.OnlyNew))
+	if err == nil && same != want {
+		*differences = append(*differences, fmt.Sprintf("%s of %s are in the table as they are in the file; a trigger, or "+
+			"the type of a column, may change values", phrase.Grouped(same), phrase.Count(want, "record")))
+	}
+	return err
+}
+
+// stageHolds tells what the stage holds, and whether that is known by checksums.
+func (r *run) stageHolds(ctx context.Context) (int64, []tally.Tally, []string, error) {
+	before := r.before
+	r.before = nil
+	defer func() { r.before = before }()
+	rows, columns, differences, err := r.held(ctx)
+	r.job.Receipt.Table.Checksums = r.job.Receipt.Table.Checksums && len(r.merge.Key) > 0
+	return rows, columns, differences, err
+}
+
+// restRows is how many rows a table has beside those that are loaded.
+func (r *run) restRows() int64 {
+	if r.merge != nil {
+		return r.merge.restRows
+	}
+	return r.job.Receipt.Table.Before
+}
+
+// A Preview is what a merge would do.
+type Preview struct {
+	Records tray.Records
+	Skipped []tray.Skip
+	Reasons []tray.Reason
+	Merge   *tray.Merge
+	// Before is how many rows the table has.
+	Before int64
+	First  []ChangedRow
+}
+
+// errPreviewed ends a load that is only to be looked at.
+var errPreviewed = errors.New("this was a dry run")
+
+// PreviewMerge finds out what a merge would do, and does nothing. The rows that the
+// database itself would refuse are only known when they go in.
+func PreviewMerge(ctx context.Context, job Job) (*Preview, error) {
+	job.Merge.Preview = true
+	out := &Preview{}
+	job.previewed = func(r *run) error {
+		var err error
+		out.Records, out.Skipped, out.Reasons = r.Records, r.Skips(), r.Reasons()
+		out.Merge, out.First = job.Receipt.Merge, r.merge.shown
+		if out.Merge.OnlyNew {
+			out.Records.Loaded -= out.Merge.Unchanged
+			out.Records.Skipped += out.Merge.Unchanged
+			out.Skipped = append(out.Skipped, tray.Skip{Kind: tray.SkipKnown, Count: out.Merge.Unchanged})
+		}
+		out.Before, err = r.merge.number(ctx, "SELECT count(*) FROM "+r.merge.sql.Table)
+		return err
+	}
+	err := Run(ctx, job)
+	if errors.Is(err, errPreviewed) {
+		err = nil
+	}
+	return out, err
+}
+
+// KeyOf says how the key of a row is written in a message.
+func (c *ChangedRow) KeyOf() string {
+	var out []string
+	for _, k := range c.Key {
+		if k == nil {
+			out = append(out, "null")
+			continue
+		}
+		out = append(out, reading.Shorten(*k, 40))
+	}
+	return strings.Join(out, ", ")
+}
