@@ -35,6 +35,10 @@ type Merger interface {
 	Stage(ctx context.Context, t *Table, m *dialect.Merge) (*Table, error)
 	// Ready is called when all rows are in the stage, before it is asked.
 	Ready(ctx context.Context, m *dialect.Merge) error
+	// Compared is called when all changes are in their table, before they are made.
+	Compared(ctx context.Context, m *dialect.Merge) error
+	// Affect runs a statement, and tells how many rows it has inserted, changed or deleted.
+	Affect(ctx context.Context, sql string) (int64, error)
 	// Within asks and does things in the transaction of the load.
 	Within() Questions
 	// Blames makes a refusal of an error, if a row is to blame for it; else it is nil.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
@@ -71,15 +72,17 @@ type merging struct {
 	sql    dialect.Merge
 	loose  []bool
 	counts map[dialect.Change]int64
-	// whole is what the table held before; rest what of it is not among the records, and
-	// stays, with what it is to come to.
-	whole, rest []tally.Tally
-	before      int64
-	restRows    int64
-	removed     []int64 // numbers in the stage of rows that were taken out, in order
-	gaps        bool    // the numbers are not one by one
-	refused     map[int64]sink.Refusal
-	shown       []ChangedRow
+	// before is how many rows the table had, restRows how many of them no record is about,
+	// and rest what those come to.
+	before   int64
+	restRows int64
+	rest     []tally.Tally
+	removed  []int64 // numbers in the stage of rows that were taken out, in order
+	gaps     bool    // the numbers are not one by one
+	refused  map[int64]sink.Refusal
+	shown    []ChangedRow
+	// affected is how many rows the statements say that they have inserted or changed.
+	affected int64
 }
 
 // stage makes the stage of a merge, into which the load then goes.
@@ -100,6 +103,9 @@ func (r *run) stage(ctx context.Context) (err error) {
 		}
 		x.sql.Columns = append(x.sql.Columns, c)
 	}
+	for _, c := range x.Target.Columns {
+		x.sql.All = append(x.sql.All, c.Name)
+	}
 	stage, err := m.Stage(ctx, x.Target, &x.sql)
 	if err != nil {
 		return err
@@ -118,14 +124,18 @@ func (x *merging) do(ctx context.Context, sql string) error {
 	return x.m.Within().Do(ctx, "cannot compare the file with the table", sql)
 }
 
+// took writes into the log how long a part of the merge took.
+func (x *merging) took(what string) func() {
+	began := time.Now()
+	return func() { x.r.job.Log.Info(what, "took", time.Since(began).Round(time.Millisecond)) }
+}
+
 // settle does what the records of the stage are for, and returns the rows that do not go
 // in, by their places among those that were written.
 func (x *merging) settle(ctx context.Context) ([]sink.Refusal, error) {
 	x.r.Report("comparing")
+	defer x.took("settled")()
 	if err := x.m.Ready(ctx, &x.sql); err != nil {
-		return nil, err
-	}
-	if err := x.numbered(ctx); err != nil {
 		return nil, err
 	}
 	out, err := x.twice(ctx)
@@ -198,6 +208,9 @@ func (x *merging) bounded(twice int64) error {
 
 // numbered finds out whether the rows of the stage are numbered one by one, from 1.
 func (x *merging) numbered(ctx context.Context) error {
+	if len(x.removed) > 0 {
+		return nil // it was asked when all were there
+	}
 	last, err := x.number(ctx, fmt.Sprintf("SELECT coalesce(max(%s), 0) - count(*) FROM %s", x.sql.Number, x.sql.Stage))
 	x.gaps = last != 0
 	return err
@@ -207,6 +220,7 @@ const twiceReason = "its key is in more than one record"
 
 // twice takes out records whose key stands more than once.
 func (x *merging) twice(ctx context.Context) (out []sink.Refusal, err error) {
+	defer x.took("looked for keys that stand twice")()
 	if len(x.Key) == 0 {
 		return nil, nil
 	}
@@ -246,6 +260,9 @@ const atOnce = 1000
 // takeOut takes rows out of the stage, and returns their places among all rows that were
 // written into it.
 func (x *merging) takeOut(ctx context.Context, numbers []int64) (places []int, err error) {
+	if err := x.numbered(ctx); err != nil {
+		return nil, err
+	}
 	for part := range slices.Chunk(numbers, atOnce) {
 		if !x.gaps {
 			for _, n := range part {
@@ -299,6 +316,7 @@ func joinNumbers(numbers []int64) string {
 
 // find finds out what each record does.
 func (x *merging) find(ctx context.Context) error {
+	defer x.took("found what changes")()
 	if err := x.do(ctx, x.sql.Find(x.OnlyNew)); err != nil {
 		return err
 	}
@@ -306,6 +324,9 @@ func (x *merging) find(ctx context.Context) error {
 		if err := x.do(ctx, x.sql.FindMissing()); err != nil {
 			return err
 		}
+	}
+	if err := x.m.Compared(ctx, &x.sql); err != nil {
+		return err
 	}
 	return x.count(ctx)
 }
@@ -322,10 +343,7 @@ func (x *merging) count(ctx context.Context) error {
 			return err
 		}
 	}
-	staged, err := x.number(ctx, "SELECT count(*) FROM "+x.sql.Stage)
-	if err != nil {
-		return err
-	}
+	staged := x.r.Records.Loaded - int64(len(x.removed)) // which is verified behind
 	x.r.job.Receipt.Merge = &tray.Merge{Key: x.Key, OnlyNew: x.OnlyNew, Inserted: x.counts[dialect.Inserted],
 		Changed: x.counts[dialect.Changed], Unchanged: staged - x.counts[dialect.Inserted] - x.counts[dialect.Changed],
 		Missing: x.counts[dialect.Gone], Rule: x.Missing, Columns: x.columns()}
@@ -369,8 +387,11 @@ func (x *merging) show(ctx context.Context) error {
 		return nil
 	}
 	var columns []db.Column
-	for range 2 {
+	for k := range 2 {
 		for i, c := range x.sql.Columns {
+			if k == 1 && x.sql.IsKey(c.Name) {
+				continue
+			}
 			at := db.Column{Name: c.Name, SQL: x.r.job.Spec.Table.Columns[i].Type}
 			if x.loose[i] {
 				at.SQL = sqltype.Type{}
@@ -390,10 +411,13 @@ func (x *merging) show(ctx context.Context) error {
 			at := slices.IndexFunc(x.sql.Columns, func(c dialect.Column) bool { return c.Name == k })
 			row.Key = append(row.Key, textOf(fields[at]))
 		}
+		at := n
 		for i, c := range x.sql.Columns {
-			was, is := textOf(fields[i]), textOf(fields[n+i])
-			if !x.sql.IsKey(c.Name) && (was == nil) != (is == nil) || was != nil && is != nil && *was != *is &&
-				!x.sql.IsKey(c.Name) {
+			if x.sql.IsKey(c.Name) {
+				continue
+			}
+			was, is := textOf(fields[i]), textOf(fields[at])
+			if at++; (was == nil) != (is == nil) || was != nil && *was != *is {
 				row.Columns = append(row.Columns, Replaced{c.Name, was, is})
 			}
 		}
@@ -438,33 +462,55 @@ func (x *merging) stay(ctx context.Context, numbers []int64) error {
 
 // keep has the changes written down, with the rows as they were.
 func (x *merging) keep(ctx context.Context) error {
+	defer x.took("kept the rows as they were")()
 	if x.Keep == nil || x.total() == 0 {
 		return nil
 	}
-	var names []string
 	columns := []db.Column{{Name: dialect.ChangeWhat, SQL: sqltype.Type{Kind: sqltype.Text}}}
-	for _, c := range x.Target.Columns {
-		names = append(names, c.Name)
-		columns = append(columns, c)
-	}
-	return x.Keep(ctx, x.sql.Before(names), columns)
+	return x.Keep(ctx, x.sql.Before(), append(columns, x.Target.Columns...))
 }
 
-// tallies adds up what the table holds, and what of it no record is about.
+// tallies adds up what of the table no record is about, or, where known rows stay as they
+// are, all that it holds.
 func (x *merging) tallies(ctx context.Context) (err error) {
+	defer x.took("tallied the table before")()
 	columns := x.r.job.Spec.Table.Columns
-	if x.before, x.whole, err = x.m.TallyFrom(ctx, x.sql.Table+" t", columns, x.loose); err != nil {
-		return err
-	}
-	for i := range x.whole {
-		x.r.typed = append(x.r.typed, !x.whole[i].Loose)
-	}
 	if x.OnlyNew {
-		x.restRows, x.rest = x.before, x.whole
+		if x.before, x.rest, err = x.m.TallyFrom(ctx, x.sql.Table+" t", columns, x.loose); err != nil {
+			return err
+		}
+		x.restRows = x.before
+		for i := range x.rest {
+			x.r.typed = append(x.r.typed, !x.rest[i].Loose)
+		}
 		return nil
 	}
-	x.restRows, x.rest, err = x.m.TallyFrom(ctx, x.sql.Rest(), columns, x.loose)
-	return err
+	if x.before, err = x.number(ctx, "SELECT count(*) FROM "+x.sql.Table); err != nil {
+		return err
+	}
+	m := x.r.job.Receipt.Merge
+	if x.restRows = x.before - m.Changed - m.Unchanged; x.restRows == 0 {
+		x.rest = x.nothing()
+		return nil
+	}
+	rows, rest, err := x.m.TallyFrom(ctx, x.sql.Rest(), columns, x.loose)
+	if err != nil {
+		return err
+	}
+	if rows != x.restRows {
+		return fmt.Errorf("the table has %d rows, the records know %d of them, and %d are found that they do not know; "+
+			"is the key one?", x.before, x.before-x.restRows, rows)
+	}
+	x.rest = rest
+	return nil
+}
+
+// nothing is what no rows come to.
+func (x *merging) nothing() (out []tally.Tally) {
+	for i, c := range x.r.job.Spec.Table.Columns {
+		out = append(out, tally.Tally{Type: c.Type, Loose: x.loose[i]})
+	}
+	return out
 }
 
 // missing does with the rows that the sources do not have what is to be done.
@@ -480,10 +526,7 @@ func (x *merging) missing(ctx context.Context) error {
 			x.sql.DeleteMissing()); err != nil {
 			return err
 		}
-		x.restRows, x.rest = 0, nil
-		for _, c := range columns {
-			x.rest = append(x.rest, tally.Tally{Type: c.Type})
-		}
+		x.restRows, x.rest = 0, x.nothing()
 	case tray.MissingMarked:
 		if err := x.m.Within().Do(ctx, "cannot mark the rows that the file does not have",
 			x.sql.MarkMissing(x.Marks)); err != nil {
@@ -527,6 +570,7 @@ const savepoint = "ambertray_merge"
 
 // apply brings all records in: in one go, or in parts where rows are refused.
 func (x *merging) apply(ctx context.Context) error {
+	defer x.took("brought the changes in")()
 	if x.counts[dialect.Inserted]+x.counts[dialect.Changed] == 0 {
 		return nil
 	}
@@ -602,15 +646,21 @@ func (x *merging) reasons() (out []tray.Reason) {
 // try brings records in under a savepoint. What it returns is why a row is refused; then
 // none of them is in.
 func (x *merging) try(ctx context.Context, lo, hi int64) (*sink.Refusal, error) {
-	q := x.m.Within()
+	q, affected := x.m.Within(), int64(0)
 	if err := q.Do(ctx, "cannot go on", "SAVEPOINT "+savepoint); err != nil {
 		return nil, err
 	}
-	for _, sql := range x.sql.Do(lo, hi) {
-		_, err := q.Ask(ctx, sql)
-		if err == nil {
+	for _, what := range []dialect.Change{dialect.Changed, dialect.Inserted} {
+		if x.counts[what] == 0 {
 			continue
 		}
+		n, err := x.m.Affect(ctx, x.sql.Do(what, lo, hi))
+		if err == nil {
+			x.affected += n
+			affected += n
+			continue
+		}
+		x.affected -= affected
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
@@ -659,34 +709,71 @@ func (x *merging) held(ctx context.Context) (count int64, columns []tally.Tally,
 		}
 		r.Total = loaded
 	}
-	r.before = x.rest
-	columnsOf := r.job.Spec.Table.Columns
-	if count, columns, err = x.m.TallyFrom(ctx, x.sql.Table+" t", columnsOf, x.loose); err != nil {
+	r.before, r.job.Receipt.Table.Before = x.rest, x.before
+	defer x.took("tallied the table")()
+	if x.OnlyNew {
+		count, columns, err = x.m.TallyFrom(ctx, x.sql.Table+" t", r.job.Spec.Table.Columns, x.loose)
+		return count, columns, differences, err
+	}
+	// Each record of the stage is equal to its row, as was found, so that the table comes to
+	// what they and the others come to.
+	if count, err = x.number(ctx, "SELECT count(*) FROM "+x.sql.Table); err != nil {
 		return 0, nil, nil, err
 	}
-	r.job.Receipt.Table.Before = x.before
-	return count, columns, differences, nil
+	others := x.nothing()
+	if count > staged {
+		if _, others, err = x.m.TallyFrom(ctx, x.sql.Rest(), r.job.Spec.Table.Columns, x.loose); err != nil {
+			return 0, nil, nil, err
+		}
+	}
+	for i := range others {
+		others[i].Merge(&stage[i])
+	}
+	return count, others, differences, nil
 }
 
 // same makes sure that each record of the stage is equal to its row.
 func (x *merging) same(ctx context.Context, staged int64, differences *[]string) error {
+	defer x.took("compared the records with their rows")()
 	if len(x.Key) == 0 {
 		return nil // what is new is told by its number, and by what the table comes to
 	}
-	want := staged
-	if x.OnlyNew {
-		want = x.counts[dialect.Inserted]
+	want, done := staged, x.counts[dialect.Inserted]+x.counts[dialect.Changed]
+	if x.affected != done {
+		*differences = append(*differences, fmt.Sprintf("%s are new or changed, and the database says that it has "+
+			"inserted or changed %s", phrase.Count(done, "record"), phrase.Count(x.affected, "row")))
 	}
-	same, err := x.number(ctx, x.sql.CountSame(x.OnlyNew))
-	if err == nil && same != want {
+	// Where nothing but our own statements changes rows, those that were the same before
+	// still are.
+	same := int64(0)
+	if x.OnlyNew || x.sql.Quiet {
+		want = done
+		for _, what := range []dialect.Change{dialect.Changed, dialect.Inserted} {
+			if x.counts[what] == 0 {
+				continue
+			}
+			n, err := x.number(ctx, x.sql.CountDone(what))
+			if err != nil {
+				return err
+			}
+			same += n
+		}
+	} else {
+		var err error
+		if same, err = x.number(ctx, x.sql.CountSame()); err != nil {
+			return err
+		}
+	}
+	if same != want {
 		*differences = append(*differences, fmt.Sprintf("%s of %s are in the table as they are in the file; a trigger, or "+
 			"the type of a column, may change values", phrase.Grouped(same), phrase.Count(want, "record")))
 	}
-	return err
+	return nil
 }
 
 // stageHolds tells what the stage holds, and whether that is known by checksums.
 func (r *run) stageHolds(ctx context.Context) (int64, []tally.Tally, []string, error) {
+	defer r.merge.took("verified the stage")()
 	before := r.before
 	r.before = nil
 	defer func() { r.before = before }()

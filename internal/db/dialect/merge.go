@@ -17,7 +17,8 @@ type Merge struct {
 	Table string // quoted, as the next two
 	Stage string
 	// Changes is the table with what is to be done: for each record that changes
-	// something its number in the stage, what it does, and the row as it was.
+	// something its number in the stage, what it does, the row as it was, and of a row that
+	// is changed the new values. Of a new row, the key is there.
 	Changes string
 	// Number is the column of the stage that numbers its rows, as the SQL has it.
 	Number string
@@ -28,6 +29,11 @@ type Merge struct {
 	Or string
 	// Columns are those of the stage; a type of Kind None is compared as text.
 	Columns []Column
+	// All are the names of the table's columns.
+	All []string
+	// Quiet tells that nothing but a statement itself changes rows of the table: it has no
+	// triggers, and no such keys.
+	Quiet bool
 }
 
 // The columns of the table of changes, before those of the table.
@@ -45,6 +51,32 @@ const (
 	Changed  Change = "changed"  // a known key, with other values
 	Gone     Change = "missing"  // a row whose key the file does not have
 )
+
+// newName is the column of changes with the new value of the i-th column of the stage.
+func newName(i int) string { return fmt.Sprintf("ambertray_new_%d", i+1) }
+
+// NoChanges is a query without rows that has the columns of the table of changes. number
+// and what are nulls of their types.
+func (m *Merge) NoChanges(number, what string) string {
+	list := fmt.Sprintf("%s AS %s, %s AS %s, t.*", number, ChangeRow, what, ChangeWhat)
+	for i, c := range m.Columns {
+		if !m.IsKey(c.Name) && len(m.Key) > 0 {
+			list += fmt.Sprintf(", t.%s AS %s", m.Quote(c.Name), newName(i))
+		}
+	}
+	return list
+}
+
+// each writes something of each column that is not of the key, and of the column of changes
+// that has its new value.
+func (m *Merge) each(write func(c Column, value string) string) (out []string) {
+	for i, c := range m.Columns {
+		if !m.IsKey(c.Name) && len(m.Key) > 0 {
+			out = append(out, write(c, newName(i)))
+		}
+	}
+	return out
+}
 
 // names are the columns, quoted, with what stands before each.
 func (m *Merge) names(before string) string {
@@ -131,9 +163,18 @@ func (m *Merge) Find(onlyNew bool) string {
 	if other := m.other("t.", "s."); other != "" && !onlyNew {
 		where += " OR " + other
 	}
-	return fmt.Sprintf("INSERT INTO %s SELECT s.%s, CASE WHEN %s THEN '%s' ELSE '%s' END, t.* FROM %s s "+
-		"LEFT JOIN %s t ON %s WHERE %s", m.Changes, m.Number, is, Inserted, Changed, m.Stage, m.Table,
-		m.on("t.", "s."), where)
+	var list []string
+	for _, c := range m.All {
+		x := "t." + m.Quote(c)
+		if m.IsKey(c) {
+			x = "coalesce(" + x + ", s." + m.Quote(c) + ")"
+		}
+		list = append(list, x)
+	}
+	list = append(list, m.each(func(c Column, _ string) string { return "s." + m.Quote(c.Name) })...)
+	return fmt.Sprintf("INSERT INTO %s SELECT s.%s, CASE WHEN %s THEN '%s' ELSE '%s' END, %s FROM %s s "+
+		"LEFT JOIN %s t ON %s WHERE %s", m.Changes, m.Number, is, Inserted, Changed, strings.Join(list, ", "), m.Stage,
+		m.Table, m.on("t.", "s."), where)
 }
 
 // findWhole finds rows that the table does not have as often as the stage. Windows take
@@ -154,7 +195,11 @@ func (m *Merge) findWhole() string {
 
 // FindMissing adds the rows of the table whose key the stage does not have.
 func (m *Merge) FindMissing() string {
-	return fmt.Sprintf("INSERT INTO %s SELECT NULL, '%s', t.* FROM %s", m.Changes, Gone, m.Rest())
+	list := "t.*"
+	for range m.each(func(Column, string) string { return "" }) {
+		list += ", NULL"
+	}
+	return fmt.Sprintf("INSERT INTO %s SELECT NULL, '%s', %s FROM %s", m.Changes, Gone, list, m.Rest())
 }
 
 // Rest is what the stage does not have of the table, to stand behind FROM.
@@ -171,16 +216,13 @@ func (m *Merge) Counts() string {
 
 // CountColumns are in how many of the changed rows each column is another.
 func (m *Merge) CountColumns() string {
-	var out []string
-	for _, c := range m.Columns {
-		if !m.IsKey(c.Name) {
-			out = append(out, "count(CASE WHEN "+m.differs(c, "b.", "s.")+" THEN 1 END)")
-		}
-	}
+	out := m.each(func(c Column, value string) string {
+		return "count(CASE WHEN " + m.Distinct(c.Type, "b."+m.Quote(c.Name), "b."+value) + " THEN 1 END)"
+	})
 	if len(out) == 0 {
 		return ""
 	}
-	return "SELECT " + strings.Join(out, ", ") + " FROM " + m.with(Changed)
+	return fmt.Sprintf("SELECT %s FROM %s b WHERE b.%s = '%s'", strings.Join(out, ", "), m.Changes, ChangeWhat, Changed)
 }
 
 // with is the changes of a kind with their records, to stand behind FROM.
@@ -189,25 +231,30 @@ func (m *Merge) with(what Change) string {
 		ChangeWhat, what)
 }
 
-// Differences are the first changed rows: columns as they are, and behind them as they
-// will be.
+// Differences are the first changed rows: columns as they are, and behind them those that
+// are not of the key as they will be.
 func (m *Merge) Differences(n int) string {
-	return m.First(m.names("b.")+", "+m.names("s."), m.with(Changed)+" ORDER BY b."+ChangeRow, n)
+	list := append([]string{m.names("b.")}, m.each(func(_ Column, value string) string { return "b." + value })...)
+	return m.First(strings.Join(list, ", "), fmt.Sprintf("%s b WHERE b.%s = '%s' ORDER BY b.%s", m.Changes, ChangeWhat,
+		Changed, ChangeRow), n)
 }
 
 // Before are the changes with the rows as they were; of a row that was not there, only
-// the key. columns are the table's.
-func (m *Merge) Before(columns []string) string {
+// the key, or where there is none, all that is put in.
+func (m *Merge) Before() string {
 	out := []string{"b." + ChangeWhat}
-	for _, c := range columns {
+	for _, c := range m.All {
 		x := "b." + m.Quote(c)
-		if m.IsKey(c) || len(m.Key) == 0 && slices.ContainsFunc(m.Columns, func(k Column) bool { return k.Name == c }) {
-			x = "coalesce(" + x + ", s." + m.Quote(c) + ")"
+		if len(m.Key) == 0 && slices.ContainsFunc(m.Columns, func(k Column) bool { return k.Name == c }) {
+			x = "s." + m.Quote(c)
 		}
 		out = append(out, x)
 	}
-	return fmt.Sprintf("SELECT %s FROM %s b LEFT JOIN %s s ON s.%s = b.%s ORDER BY b.%s", strings.Join(out, ", "),
-		m.Changes, m.Stage, m.Number, ChangeRow, ChangeRow)
+	from := m.Changes + " b"
+	if len(m.Key) == 0 {
+		from += fmt.Sprintf(" JOIN %s s ON s.%s = b.%s", m.Stage, m.Number, ChangeRow)
+	}
+	return fmt.Sprintf("SELECT %s FROM %s ORDER BY b.%s", strings.Join(out, ", "), from, ChangeRow)
 }
 
 // KnownOf are rows of the table as they were, of the records with numbers, to stand behind
@@ -221,43 +268,38 @@ func (m *Merge) NewRows() string {
 	return fmt.Sprintf("(SELECT %s FROM %s) x", m.names("s."), m.with(Inserted))
 }
 
-// Do brings in the changes of the records with numbers from lo to hi; of all where hi is
-// not above 0.
-func (m *Merge) Do(lo, hi int64) (statements []string) {
+// Do brings in the changes of a kind, of the records with numbers from lo to hi; of all
+// where hi is not above 0.
+func (m *Merge) Do(what Change, lo, hi int64) string {
 	some := ""
 	if hi > 0 {
 		some = fmt.Sprintf(" AND b.%s BETWEEN %d AND %d", ChangeRow, lo, hi)
 	}
-	if set := m.setters(); set != "" {
-		statements = append(statements, m.update(set, some))
+	if what == Changed {
+		return m.update(m.setters(), some)
 	}
-	return append(statements, fmt.Sprintf("INSERT %sINTO %s (%s) %sSELECT %s FROM %s%s", m.Or, m.Table, m.names(""),
-		m.GiveIdentity, m.names("s."), m.with(Inserted), some))
+	return fmt.Sprintf("INSERT %sINTO %s (%s) %sSELECT %s FROM %s%s", m.Or, m.Table, m.names(""), m.GiveIdentity,
+		m.names("s."), m.with(Inserted), some)
 }
 
 func (m *Merge) setters() string {
-	var set []string
-	for _, c := range m.Columns {
-		if m.IsKey(c.Name) || len(m.Key) == 0 {
-			continue
-		}
+	return strings.Join(m.each(func(c Column, value string) string {
 		left := m.Quote(c.Name)
 		if m.UpdateJoins {
 			left = m.Table + "." + left
 		}
-		set = append(set, left+" = s."+m.Quote(c.Name))
-	}
-	return strings.Join(set, ", ")
+		return left + " = b." + value
+	}), ", ")
 }
 
 func (m *Merge) update(set, some string) string {
 	on := m.on(m.Table+".", "b.")
 	if m.UpdateJoins {
-		return fmt.Sprintf("UPDATE %s b JOIN %s s ON s.%s = b.%s JOIN %s ON %s SET %s WHERE b.%s = '%s'%s", m.Changes,
-			m.Stage, m.Number, ChangeRow, m.Table, on, set, ChangeWhat, Changed, some)
+		return fmt.Sprintf("UPDATE %s b JOIN %s ON %s SET %s WHERE b.%s = '%s'%s", m.Changes, m.Table, on, set, ChangeWhat,
+			Changed, some)
 	}
-	return fmt.Sprintf("UPDATE %s%s SET %s FROM %s b, %s s WHERE s.%s = b.%s AND %s AND b.%s = '%s'%s", m.Or, m.Table,
-		set, m.Changes, m.Stage, m.Number, ChangeRow, on, ChangeWhat, Changed, some)
+	return fmt.Sprintf("UPDATE %s%s SET %s FROM %s b WHERE %s AND b.%s = '%s'%s", m.Or, m.Table, set, m.Changes, on,
+		ChangeWhat, Changed, some)
 }
 
 // DeleteMissing takes out of the table what the stage does not have.
@@ -305,24 +347,30 @@ func (m *Merge) CountMatched() string {
 	return fmt.Sprintf("SELECT count(*) FROM %s s JOIN %s t ON %s", m.Stage, m.Table, m.on("t.", "s."))
 }
 
-// CountSame counts the records that the table has as they are; with onlyNew, those of them
-// that were inserted.
-func (m *Merge) CountSame(onlyNew bool) string {
-	from := fmt.Sprintf("%s s", m.Stage)
+// CountSame counts the records that the table has as they are.
+func (m *Merge) CountSame() string {
 	where := ""
-	if onlyNew {
-		from = fmt.Sprintf("%s b JOIN %s s ON s.%s = b.%s", m.Changes, m.Stage, m.Number, ChangeRow)
-		where = fmt.Sprintf(" WHERE b.%s = '%s'", ChangeWhat, Inserted)
-	}
 	if other := m.other("t.", "s."); other != "" {
-		if where != "" {
-			where += " AND"
-		} else {
-			where = " WHERE"
-		}
-		where += " NOT (" + other + ")"
+		where = " WHERE NOT (" + other + ")"
 	}
-	return fmt.Sprintf("SELECT count(*) FROM %s JOIN %s t ON %s%s", from, m.Table, m.on("t.", "s."), where)
+	return fmt.Sprintf("SELECT count(*) FROM %s s JOIN %s t ON %s%s", m.Stage, m.Table, m.on("t.", "s."), where)
+}
+
+// CountDone counts the records of a kind that the table has as they are.
+func (m *Merge) CountDone(what Change) string {
+	from, other := m.Changes+" b", m.other("t.", "s.")
+	if what == Changed {
+		other = strings.Join(m.each(func(c Column, value string) string {
+			return m.Distinct(c.Type, "t."+m.Quote(c.Name), "b."+value)
+		}), " OR ")
+	} else {
+		from += fmt.Sprintf(" JOIN %s s ON s.%s = b.%s", m.Stage, m.Number, ChangeRow)
+	}
+	where := fmt.Sprintf(" WHERE b.%s = '%s'", ChangeWhat, what)
+	if other != "" {
+		where += " AND NOT (" + other + ")"
+	}
+	return fmt.Sprintf("SELECT count(*) FROM %s JOIN %s t ON %s%s", from, m.Table, m.on("t.", "b."), where)
 }
 
 // StandardDistinct is the condition that two values are not the same, as the SQL standard

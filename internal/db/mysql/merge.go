@@ -55,9 +55,9 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 		fmt.Sprintf("CREATE TEMPORARY TABLE %s (%s BIGINT NOT NULL AUTO_INCREMENT PRIMARY KEY%s) ENGINE=InnoDB SELECT "+
 			"%s FROM %s%s", m.Stage, m.Number, index, strings.Join(names, ", "), m.Table, empty),
 		// The columns of an outer join take nulls.
-		fmt.Sprintf("CREATE TEMPORARY TABLE %s (%s BIGINT, %s VARCHAR(10), KEY (%s)) ENGINE=InnoDB SELECT NULL AS %[2]s, "+
-			"NULL AS %[3]s, t.* FROM (SELECT 1 AS one) x LEFT JOIN %[5]s t ON 1 = 0%[6]s", m.Changes, dialect.ChangeRow,
-			dialect.ChangeWhat, dialect.ChangeRow, m.Table, empty),
+		fmt.Sprintf("CREATE TEMPORARY TABLE %s (%s BIGINT, %s VARCHAR(10), KEY (%s)) ENGINE=InnoDB SELECT %s "+
+			"FROM (SELECT 1 AS one) x LEFT JOIN %s t ON 1 = 0%s", m.Changes, dialect.ChangeRow, dialect.ChangeWhat,
+			dialect.ChangeRow, m.NoChanges("NULL", "NULL"), m.Table, empty),
 	} {
 		if _, err := d.c.ExecContext(ctx, sql); err != nil {
 			return nil, d.fail("cannot make the tables of a merge", err)
@@ -68,7 +68,27 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 			return nil, d.fail("cannot be read only", err)
 		}
 	}
-	return stage, nil
+	// A trigger, or a key of the table to itself, may change other rows than those that a
+	// statement names.
+	others, err := d.questions().Number(ctx, "cannot be read", `SELECT
+		(SELECT count(*) FROM information_schema.triggers WHERE event_object_schema = ? AND event_object_table = ?) +
+		(SELECT count(*) FROM information_schema.key_column_usage WHERE table_schema = ? AND table_name = ? AND
+		referenced_table_schema = table_schema AND referenced_table_name = table_name)`, d.schemaOf(t.Schema), t.Name,
+		d.schemaOf(t.Schema), t.Name)
+	m.Quiet = others == 0
+	return stage, err
+}
+
+// Compared implements db.Merger.
+func (d *DB) Compared(context.Context, *dialect.Merge) error { return nil }
+
+// Affect implements db.Merger.
+func (d *DB) Affect(ctx context.Context, sql string) (int64, error) {
+	res, err := d.c.ExecContext(ctx, sql)
+	if err != nil {
+		return 0, err
+	}
+	return res.RowsAffected()
 }
 
 // Ready implements db.Merger.

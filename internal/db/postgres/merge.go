@@ -26,6 +26,8 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 		}
 		names += quote(c.Name)
 	}
+	// It counts for a session that has no temporary table yet.
+	_, _ = d.c.Exec(ctx, "SET temp_buffers = '64MB'")
 	tx, err := d.c.BeginTx(ctx, pgx.TxOptions{AccessMode: pgx.ReadWrite})
 	if err != nil {
 		return nil, d.fail(cannot, err)
@@ -35,12 +37,20 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 		"DROP TABLE IF EXISTS pg_temp." + quote(db.StageTable) + ", pg_temp." + quote(db.ChangesTable),
 		fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WITH NO DATA", quote(db.StageTable), names, m.Table),
 		fmt.Sprintf("ALTER TABLE pg_temp.%s ADD %s bigint GENERATED ALWAYS AS IDENTITY", quote(db.StageTable), m.Number),
-		fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT 0::bigint AS %s, ''::text AS %s, t.* FROM %s t WITH NO DATA",
-			quote(db.ChangesTable), dialect.ChangeRow, dialect.ChangeWhat, m.Table),
+		fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s t WITH NO DATA", quote(db.ChangesTable),
+			m.NoChanges("0::bigint", "''::text"), m.Table),
 	} {
 		if _, err := tx.Exec(ctx, sql); err != nil {
 			return nil, d.fail(cannot, err)
 		}
+	}
+	// A rule, a trigger, or a key of the table to itself may change other rows than those
+	// that a statement names.
+	if err := tx.QueryRow(ctx, `SELECT NOT EXISTS (SELECT FROM pg_trigger WHERE tgrelid = $1::regclass AND NOT tgisinternal)
+		AND NOT EXISTS (SELECT FROM pg_rewrite WHERE ev_class = $1::regclass)
+		AND NOT EXISTS (SELECT FROM pg_constraint WHERE contype = 'f' AND conrelid = $1::regclass AND confrelid = conrelid)
+		AND NOT EXISTS (SELECT FROM pg_inherits WHERE inhparent = $1::regclass)`, m.Table).Scan(&m.Quiet); err != nil {
+		return nil, d.fail(cannot, err)
 	}
 	if err := tx.Commit(ctx); err != nil {
 		return nil, d.fail(cannot, err)
@@ -57,12 +67,37 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 // Ready implements db.Merger: nobody has counted the rows of a temporary table, and the
 // server would go through it row by row.
 func (d *DB) Ready(ctx context.Context, m *dialect.Merge) error {
-	for _, sql := range []string{"ANALYZE " + m.Stage, "SET LOCAL work_mem = '64MB'", "SET LOCAL jit = off"} {
+	for _, sql := range []string{analyze(m.Stage, m.Number, m), "SET LOCAL work_mem = '64MB'", "SET LOCAL jit = off",
+		// Sorting finds what stands twice sooner than hashing does.
+		"SET LOCAL enable_hashagg = off"} {
 		if _, err := d.c.Exec(ctx, sql); err != nil {
 			return d.fail("cannot go on", err)
 		}
 	}
 	return nil
+}
+
+// analyze has the server look at the columns by which a table is joined.
+func analyze(table, number string, m *dialect.Merge) string {
+	sql := "ANALYZE " + table + " (" + number
+	for _, k := range m.Key {
+		sql += ", " + quote(k)
+	}
+	return sql + ")"
+}
+
+// Compared implements db.Merger.
+func (d *DB) Compared(ctx context.Context, m *dialect.Merge) error {
+	if _, err := d.c.Exec(ctx, analyze(m.Changes, dialect.ChangeRow, m)); err != nil {
+		return d.fail("cannot go on", err)
+	}
+	return nil
+}
+
+// Affect implements db.Merger.
+func (d *DB) Affect(ctx context.Context, sql string) (int64, error) {
+	tag, err := d.c.Exec(ctx, sql)
+	return tag.RowsAffected(), err
 }
 
 // Within implements db.Merger.

@@ -41,25 +41,32 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 	if err != nil {
 		return nil, err
 	}
+	own, err := d.questions().Number(ctx, "cannot be read",
+		`SELECT count(*) FROM pragma_foreign_key_list(?1) WHERE "table" = ?1 COLLATE NOCASE`, t.Name)
+	if err != nil {
+		return nil, err
+	}
+	m.Quiet = triggers == 0 && own == 0
 	if triggers > 0 {
 		m.Or = "" // what they do has a way of its own
 	}
 	stage := &db.Table{Schema: temporary, Name: db.StageTable}
-	var own []string
+	var definitions []string
 	for _, c := range m.Columns {
 		at := columnNamed(t, c.Name)
 		collation, err := d.c.collation(t.Name, c.Name)
 		if err != nil {
 			return nil, d.fail("cannot be read", err)
 		}
-		own = append(own, strings.TrimSpace(Dialect.Quote(c.Name)+" "+at.Type)+" COLLATE "+Dialect.Quote(collation))
+		definitions = append(definitions, strings.TrimSpace(Dialect.Quote(c.Name)+" "+at.Type)+" COLLATE "+Dialect.Quote(collation))
 		stage.Columns = append(stage.Columns, db.Column{Name: at.Name, Type: at.Type, SQL: at.SQL, Keeps: at.Keeps})
 	}
 	for _, sql := range []string{
+		"PRAGMA temp.cache_size = -4096", // KB
 		"DROP TABLE IF EXISTS " + m.Stage, "DROP TABLE IF EXISTS " + m.Changes,
-		fmt.Sprintf("CREATE TEMP TABLE %s (%s)", Dialect.Quote(db.StageTable), strings.Join(own, ", ")),
-		fmt.Sprintf("CREATE TEMP TABLE %s AS SELECT 0 AS %s, '' AS %s, t.* FROM %s t WHERE false",
-			Dialect.Quote(db.ChangesTable), dialect.ChangeRow, dialect.ChangeWhat, m.Table),
+		fmt.Sprintf("CREATE TEMP TABLE %s (%s)", Dialect.Quote(db.StageTable), strings.Join(definitions, ", ")),
+		fmt.Sprintf("CREATE TEMP TABLE %s AS SELECT %s FROM %s t WHERE false", Dialect.Quote(db.ChangesTable),
+			m.NoChanges("0", "''"), m.Table),
 	} {
 		if err := d.c.exec(sql); err != nil {
 			return nil, d.fail("cannot make the tables of a merge", err)
@@ -128,6 +135,15 @@ func (d *DB) Ready(_ context.Context, m *dialect.Merge) error {
 		return d.fail("cannot make the tables of a merge", err)
 	}
 	return nil
+}
+
+// Compared implements db.Merger.
+func (d *DB) Compared(context.Context, *dialect.Merge) error { return nil }
+
+// Affect implements db.Merger.
+func (d *DB) Affect(_ context.Context, sql string) (int64, error) {
+	err := d.c.exec(sql)
+	return lib.Xsqlite3_changes64(d.c.tls, d.c.db), err
 }
 
 // Within implements db.Merger.
