@@ -62,7 +62,7 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 		stage.Columns = append(stage.Columns, db.Column{Name: at.Name, Type: at.Type, SQL: at.SQL, Keeps: at.Keeps})
 	}
 	for _, sql := range []string{
-		"PRAGMA temp.cache_size = -4096", // KB
+		"PRAGMA temp.cache_size = -4096", "PRAGMA main.cache_size = -16384", // KB
 		"DROP TABLE IF EXISTS " + m.Stage, "DROP TABLE IF EXISTS " + m.Changes,
 		fmt.Sprintf("CREATE TEMP TABLE %s (%s)", Dialect.Quote(db.StageTable), strings.Join(definitions, ", ")),
 		fmt.Sprintf("CREATE TEMP TABLE %s AS SELECT %s FROM %s t WHERE false", Dialect.Quote(db.ChangesTable),
