@@ -241,3 +241,43 @@ func TestMergeNeeds(t *testing.T) {
 		assert.Len(t, queryRows(t, s.db, "SELECT a, b FROM loose ORDER BY b"), 4)
 	})
 }
+
+// A script that merges, run by the database's own client, does what a merge does.
+func TestMergeScripts(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		s.makeBoats(t)
+		b.write("a.csv", "permit,name,length,owner\n0012,Grey Heron,18.50,\"Ann, Lock\"\n0044,kestrel,12.00,Cilla\n0105,Willow,9.75,\n0200,Newt,7.25,Dov\n")
+		args := []string{"script", "a.csv", "--for", s.name, "--table", "boats", "--key", "permit", "--mode", "merge"}
+		b.run(0, append(args, "-o", "m.sql")...)
+		out, err := b.runScript(s, "m.sql")
+		require.NoError(t, err, out)
+		length := func(r [][]string) [][]string { return decimals(r, 2) }
+		want := [][]string{{"0012", "Grey Heron", "18.50", "Ann, Lock"}, {"0044", "kestrel", "12.00", "Cilla"}, {"0071", "Old Tom", "21.25", "Bram"},
+			{"0105", "Willow", "9.75", "<null>"}, {"0200", "Newt", "7.25", "Dov"}}
+		assert.Equal(t, want, length(s.boats(t, "boats")))
+		assert.Equal(t, [][]string{{"yes"}, {"yes"}, {"yes"}, {"yes"}, {"no"}}, queryRows(t, s.db, "SELECT seen FROM boats ORDER BY permit"))
+
+		// A record that is lost on the way undoes all of it, also what would be deleted.
+		b.write("a.csv", "permit,name,length,owner\n0012,Grey Heron,19.50,Eve\n0044,kestrel,12.00,Cilla\n")
+		b.run(0, append(args, "-o", "d.sql", "--missing", "delete")...)
+		text := b.read("d.sql")
+		at := strings.Index(text, "('0012'")
+		b.write("short.sql", text[:at]+text[at+strings.IndexByte(text[at:], '\n')+1:])
+		_, err = b.runScript(s, "short.sql")
+		require.Error(t, err)
+		assert.Equal(t, want, length(s.boats(t, "boats")))
+		out, err = b.runScript(s, "d.sql")
+		require.NoError(t, err, out)
+		assert.Equal(t, [][]string{{"0012", "Grey Heron", "19.50", "Eve"}, want[1]}, length(s.boats(t, "boats")))
+		b.run(2, append(args, "--missing", "burn")...)
+		b.run(2, "script", "a.csv", "--for", s.name, "--mode", "append")
+		b.run(2, "script", "a.csv", "--for", s.name, "--no-key", "--mode", "merge")
+	})
+	b := newBench(t)
+	b.write("a.csv", "id,note\n1,"+strings.Repeat("long ", 1200)+"\n2,b\n")
+	sql := b.run(0, "script", "a.csv", "--for", "oracle", "--table", "notes", "--key", "id", "--mode", "merge").out
+	assert.Contains(t, sql, "MERGE INTO notes t USING ambertray_stage s ON (t.id = s.id) WHEN MATCHED THEN UPDATE SET t.note = s.note WHERE (CASE")
+	assert.Contains(t, sql, "DBMS_LOB.COMPARE(t.note, s.note)")
+	assert.True(t, strings.HasSuffix(sql, "COMMIT;\nDROP TABLE ambertray_stage;\n"), "the stage is not of the session there")
+	assert.Contains(t, sql, "drop ambertray_stage before the next attempt")
+}

@@ -6,6 +6,9 @@ import (
 	"ambertray/internal/sqltype"
 )
 
+// CommittedAtOnce begins the remark of databases where a definition cannot be undone.
+const CommittedAtOnce = "the definition is committed at once"
+
 // A Manner is how scripts for a database are written: what stands around the
 // definition and the rows, and what checks them. Package script does the rest.
 type Manner struct {

@@ -3,12 +3,14 @@ package desk
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/phrase"
+	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/rows"
 	"ambertray/internal/script"
@@ -23,6 +25,10 @@ type ScriptRequest struct {
 	Out Output
 	// Rejects is a file for the records that do not fit, or empty.
 	Rejects string
+	// Merge writes a merge into a table that exists, by its key; Missing is what becomes of
+	// rows that the file does not have, as in a MergeRequest.
+	Merge   bool
+	Missing string
 	// CopyBlock writes the rows as a block for the database's own client.
 	CopyBlock bool
 	// Strict writes nothing when there are cautions.
@@ -80,6 +86,11 @@ func (d *Desk) Script(ctx context.Context, r ScriptRequest) (*ScriptAnswer, erro
 	}
 	opt := script.Options{Database: r.For, Table: t, Rows: check.Records.Loaded, CopyBlock: r.CopyBlock,
 		Head: d.scriptHead(o, r.For, t, check)}
+	if r.Merge {
+		if err := r.mergeInto(o, t, &opt); err != nil {
+			return nil, err
+		}
+	}
 	if err := d.writeScript(ctx, o, r, opt, check); err != nil {
 		return nil, err
 	}
@@ -124,4 +135,44 @@ func (d *Desk) scriptHead(o *Opened, base *db.Database, t dialect.Table, c *rows
 		fmt.Sprintf("%s read = %s in this script + %s left out + %s skipped", phrase.Count(n.Read, "record"),
 			phrase.Grouped(n.Loaded), phrase.Grouped(n.Rejected), phrase.Grouped(n.Skipped))}
 	return append(head, base.Script.Remarks(t)...)
+}
+
+// mergeInto makes a script one that merges.
+func (r *ScriptRequest) mergeInto(o *Opened, t dialect.Table, opt *script.Options) error {
+	missing := r.Missing
+	if m := o.Plan.Missing; m != nil && missing == "" {
+		if len(m.Set) > 0 {
+			return need("missing in the plan: a script does not mark rows\n  say --missing keep or delete")
+		}
+		missing = m.Rule
+	}
+	if missing != "" && missing != plan.KeepMissing && missing != plan.DeleteMissing {
+		return need("--missing %q: use keep or delete", missing)
+	}
+	if len(t.Key) == 0 {
+		return need("--mode merge: the plan has no key, so that rows cannot be known\n  name the columns that tell them " +
+			"apart: --key")
+	}
+	into := &dialect.Merge{Dialect: r.For.Dialect, Table: r.For.Qualified(t.Schema, t.Name), Key: t.Key,
+		Columns: t.Columns}
+	opt.Into, opt.Missing = into, missing == plan.DeleteMissing
+	opt.Table, _ = r.For.StageOf(t, t.Key)
+	into.Stage = r.For.Qualified(opt.Table.Schema, opt.Table.Name)
+	gone := "rows that it does not have stay"
+	if opt.Missing {
+		gone = "rows that it does not have are deleted"
+	}
+	head := append(slices.Clone(opt.Head[:3]), "merged into "+db.Qualified(t.Schema, t.Name)+", which is there, by "+
+		strings.Join(t.Key, ", ")+"; "+gone)
+	for _, l := range opt.Head[3:] {
+		if strings.HasPrefix(l, db.CommittedAtOnce) {
+			if r.For.Temporary != "" || r.For.TemporaryName != "" {
+				continue // the stage is of the session
+			}
+			l = "the stage is committed at once; if the script fails, drop " + into.Stage + " before the next attempt"
+		}
+		head = append(head, l)
+	}
+	opt.Head = head
+	return nil
 }

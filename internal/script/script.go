@@ -28,6 +28,10 @@ type Options struct {
 	// Head is lines of comment at the top.
 	Head []string
 	Rows int64 // that will be written
+	// Into, if not nil, is the table that the rows are merged into by a key; Table is their
+	// stage then, and Missing tells that rows go which the stage does not have.
+	Into    *dialect.Merge
+	Missing bool
 	// CopyBlock writes the rows as a block for the database's own client.
 	CopyBlock bool
 }
@@ -82,7 +86,12 @@ func New(w io.Writer, opt Options) (*Writer, error) {
 		s.put(l + "\n")
 	}
 	s.put("\n")
-	for _, l := range opt.Database.Create(opt.Table) {
+	definition := opt.Database.Create(opt.Table)
+	if opt.Into != nil {
+		_, sql := opt.Database.StageOf(opt.Table, opt.Into.Key)
+		definition = []string{sql}
+	}
+	for _, l := range definition {
 		s.put(l + ";\n")
 	}
 	s.put("\n")
@@ -208,8 +217,29 @@ func (s *Writer) Close() error {
 		return fmt.Errorf("%d rows were announced, and %d written", s.Rows, s.written)
 	}
 	s.put("\n")
-	for _, l := range s.manner.After(s.name, s.Rows) {
+	after := s.manner.After(s.name, s.Rows)
+	if s.Into != nil {
+		// The stage is counted, and then its rows go in before the commit.
+		at := len(after) - 1
+		for i, l := range after {
+			if strings.HasPrefix(l, "COMMIT") {
+				at = i
+			}
+		}
+		for _, l := range after[:at] {
+			s.put(l + "\n")
+		}
+		after = after[at:]
+		for _, l := range s.Into.Statements(s.Missing) {
+			s.put("\n" + l + ";\n")
+		}
+		s.put("\n")
+	}
+	for _, l := range after {
 		s.put(l + "\n")
+	}
+	if s.Into != nil && s.Database.Temporary == "" && s.Database.TemporaryName == "" {
+		s.put("DROP TABLE " + s.name + ";\n")
 	}
 	return s.err
 }

@@ -97,6 +97,10 @@ type Dialect struct {
 	// from others, so that rows can be put together by it.
 	Distinct func(t sqltype.Type, a, b string) string
 	Whole    func(t sqltype.Type, x string) string
+	// Merges is how a row of a table is changed by one of another. Temporary stands behind
+	// CREATE where a table is to be of the session, and TemporaryName begins its name.
+	Merges                   UpdateForm
+	Temporary, TemporaryName string
 	// UpdateJoins tells that an UPDATE joins its tables, and has no FROM. GiveIdentity stands
 	// in an INSERT that gives values to columns which the database numbers.
 	UpdateJoins  bool

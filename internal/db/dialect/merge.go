@@ -376,3 +376,65 @@ func (m *Merge) CountDone(what Change) string {
 // StandardDistinct is the condition that two values are not the same, as the SQL standard
 // has it (ISO/IEC 9075-2, 8.15).
 func StandardDistinct(_ sqltype.Type, a, b string) string { return a + " IS DISTINCT FROM " + b }
+
+// An UpdateForm is how a database writes that rows are changed by those of another table.
+type UpdateForm int
+
+// The forms.
+const (
+	UpdateFrom    UpdateForm = iota // UPDATE t SET … FROM s WHERE …
+	UpdateJoin                      // UPDATE t JOIN s ON … SET …
+	UpdateAlias                     // UPDATE t SET … FROM the table t JOIN s ON …
+	UpdateByMerge                   // MERGE INTO t USING s ON … WHEN MATCHED THEN UPDATE …
+)
+
+// StageOf is the definition of a stage for rows of a table, with the key of a merge; it is
+// of the session where the database has such tables.
+func (d *Dialect) StageOf(t Table, key []string) (stage Table, definition string) {
+	stage = Table{Name: d.TemporaryName + "ambertray_stage", Columns: slices.Clone(t.Columns), Key: key}
+	if d.Temporary == "" && d.TemporaryName == "" {
+		stage.Schema = t.Schema
+	}
+	for i := range stage.Columns {
+		stage.Columns[i].Comment = ""
+	}
+	return stage, strings.Replace(d.Create(stage)[0], "CREATE TABLE", "CREATE "+d.Temporary+"TABLE", 1)
+}
+
+// Statements bring the rows of the stage into the table by its key, and with missing take
+// out the rows that it does not have: for a script, which keeps no account of what
+// changes.
+func (m *Merge) Statements(missing bool) (out []string) {
+	if missing {
+		out = append(out, m.DeleteMissing())
+	}
+	on, other := m.on("t.", "s."), m.other("t.", "s.")
+	set := func(left string) string {
+		var list []string
+		for _, c := range m.Columns {
+			if !m.IsKey(c.Name) {
+				list = append(list, left+m.Quote(c.Name)+" = s."+m.Quote(c.Name))
+			}
+		}
+		return strings.Join(list, ", ")
+	}
+	if other != "" {
+		form := ""
+		switch m.Merges {
+		case UpdateFrom:
+			table := m.Table + "."
+			form = fmt.Sprintf("UPDATE %s SET %s FROM %s s WHERE %s AND (%s)", m.Table, set(""), m.Stage, m.on(table, "s."),
+				m.other(table, "s."))
+		case UpdateJoin:
+			form = fmt.Sprintf("UPDATE %s t JOIN %s s ON %s SET %s WHERE %s", m.Table, m.Stage, on, set("t."), other)
+		case UpdateAlias:
+			form = fmt.Sprintf("UPDATE t SET %s FROM %s t JOIN %s s ON %s WHERE %s", set(""), m.Table, m.Stage, on, other)
+		case UpdateByMerge:
+			form = fmt.Sprintf("MERGE INTO %s t USING %s s ON (%s) WHEN MATCHED THEN UPDATE SET %s WHERE %s", m.Table,
+				m.Stage, on, set("t."), other)
+		}
+		out = append(out, form)
+	}
+	return append(out, fmt.Sprintf("INSERT INTO %s (%s) %sSELECT %s FROM %s s WHERE NOT EXISTS (SELECT 1 FROM %s t WHERE %s)",
+		m.Table, m.names(""), m.GiveIdentity, m.names("s."), m.Stage, m.Table, on))
+}

@@ -49,7 +49,7 @@ var Database = &db.Database{
 		},
 		Remarks: func(dialect.Table) []string {
 			return []string{"run it with: mysql --default-character-set=utf8mb4 DATABASE < FILE",
-				"the definition is committed at once; if the rows fail, drop the table before the next attempt"}
+				db.CommittedAtOnce + "; if the rows fail, drop the table before the next attempt"}
 		},
 	}),
 }

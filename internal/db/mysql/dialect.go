@@ -43,6 +43,8 @@ var Dialect = &dialect.Dialect{
 	},
 	Whole:       whole,
 	UpdateJoins: true,
+	Merges:      dialect.UpdateJoin,
+	Temporary:   "TEMPORARY ",
 	Inline:      func(comment string) string { return " COMMENT " + mysqlString(clipRunes(comment, 1024)) },
 	Tail: func(t dialect.Table) string {
 		s := " ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"

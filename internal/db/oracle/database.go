@@ -32,7 +32,7 @@ var Database = &db.Database{
 		Rows: func(columns int) int { return min(100, 999/max(columns, 1)) },
 		Remarks: func(t dialect.Table) []string {
 			out := []string{"run it with SQL*Plus and NLS_LANG=.AL32UTF8: @FILE",
-				"the definition is committed at once; if the rows fail, drop the table before the next attempt"}
+				db.CommittedAtOnce + "; if the rows fail, drop the table before the next attempt"}
 			if slices.ContainsFunc(t.Columns, func(c dialect.Column) bool { return c.Type.IsText() }) {
 				out = append(out, "an empty text is a null there")
 			}

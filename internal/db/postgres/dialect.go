@@ -37,6 +37,7 @@ var Dialect = &dialect.Dialect{
 		return whole(t, a) + " IS DISTINCT FROM " + whole(t, b)
 	},
 	Whole:        whole,
+	Temporary:    "TEMPORARY ",
 	GiveIdentity: "OVERRIDING SYSTEM VALUE ",
 	Comments:     dialect.StandardComments,
 }

@@ -55,6 +55,7 @@ var Dialect = &dialect.Dialect{
 		return "TEXT"
 	},
 	StrictTail: " STRICT",
+	Temporary:  "TEMP ",
 	Distinct:   func(_ sqltype.Type, a, b string) string { return a + " COLLATE BINARY IS NOT " + b },
 	Whole: func(t sqltype.Type, x string) string {
 		if t.IsText() {

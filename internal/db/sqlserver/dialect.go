@@ -21,7 +21,19 @@ var Dialect = &dialect.Dialect{
 		return fmt.Sprintf("IF OBJECT_ID(N%s) IS NULL %s", dialect.Quoted(d.Qualified(t.Schema, t.Name)),
 			d.Create(t)[0])
 	},
-	CountAll: "COUNT_BIG(*)",
+	CountAll:      "COUNT_BIG(*)",
+	Merges:        dialect.UpdateAlias,
+	TemporaryName: "#",
+	Distinct: func(t sqltype.Type, a, b string) string {
+		same := a + " = " + b
+		if t.IsText() {
+			// By its letters, whatever the column's collation takes for the same; and also by
+			// the spaces at its end, which no comparison sees.
+			same = fmt.Sprintf("%s COLLATE Latin1_General_BIN2 = %s COLLATE Latin1_General_BIN2 AND LEN(%[1]s + '.') = "+
+				"LEN(%[2]s + '.')", a, b)
+		}
+		return fmt.Sprintf("CASE WHEN %s IS NULL AND %s IS NULL OR %s THEN 0 ELSE 1 END = 1", a, b, same)
+	},
 	Widen: func(table, column, typ string, required bool) string {
 		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s %s %s", table, column, typ,
 			map[bool]string{true: "NOT NULL", false: "NULL"}[required])
