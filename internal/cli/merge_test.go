@@ -146,7 +146,7 @@ func TestMergeRejects(t *testing.T) {
 		assert.Equal(t, []tray.Skip{{Kind: tray.SkipSuperseded, Count: 2}}, rec.Skipped)
 		assert.Equal(t, [][]string{{"B"}}, queryRows(t, s.db, "SELECT name FROM boats WHERE permit = '0071'"))
 		// What is mended then meets the row that is there.
-		b.write("fixed.csv", strings.Replace(strings.Replace(b.read(filepath.Join("tray", rec.Entry, "rejects.csv")), "150.00", "15.00", 1), ",Nobody,", "0999,Nobody,", 1))
+		b.write("fixed.csv", strings.Replace(strings.Replace(b.read(filepath.Join("tray", rec.Entry, "rejects.csv")), "Heron,150.00", "Heron,15.00", 1), ",Nobody,", "0999,Nobody,", 1))
 		b.run(3, "mend", rec.Entry, "fixed.csv")
 		assert.Equal(t, [][]string{{"0012", "15.00"}}, decimals(queryRows(t, s.db, "SELECT permit, "+s.text("length")+" FROM boats WHERE permit = '0012'"), 1))
 		b.run(3, "verify", rec.Entry)
