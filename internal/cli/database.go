@@ -61,6 +61,9 @@ func (a *app) newDesk(log *slog.Logger) *desk.Desk {
 
 // told shows what happens before the answer.
 func (a *app) told(e desk.Event) {
+	if a.oneLine {
+		return // it is in the log of the entry
+	}
 	switch e := e.(type) {
 	case desk.NoteEvent:
 		fmt.Fprintln(a.err, e.Text)

@@ -157,6 +157,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	if err != nil {
 		return err
 	}
+	a.oneLine = a.quiet && !a.json
 	show := f.rows
 	if show < 0 && a.json {
 		show = 1000
@@ -212,6 +213,11 @@ func (a *app) printLoad(l *desk.LoadAnswer, failed error) {
 	}
 	switch {
 	case l.Each != nil:
+	case l.Nothing != nil:
+		fmt.Fprintf(a.out, "%s: nothing new; %s in the table already\n", db.Qualified(l.Nothing.Schema, l.Nothing.Table),
+			desk.InAlready(l.Nothing.Known))
+	case a.oneLine && failed == nil && l.Receipt != nil:
+		a.printInOneLine(l.Receipt, l.Entry)
 	case l.Merge != nil:
 		a.printMerge(l.Merge)
 	case l.Mapping != nil:
@@ -225,6 +231,30 @@ func (a *app) printLoad(l *desk.LoadAnswer, failed error) {
 	case l.Receipt != nil:
 		a.printReceipt(l.Receipt, l.Entry, l.Into, l.Took)
 	}
+}
+
+// printInOneLine says what a load came to, for those who read it in a list of many.
+func (a *app) printInOneLine(r *tray.Receipt, e *tray.Entry) {
+	what := grouped(r.Records.Loaded) + " loaded"
+	if m := r.Merge; m != nil && m.OnlyNew {
+		what = grouped(m.Inserted) + " inserted"
+	} else if m != nil {
+		what = fmt.Sprintf("%s inserted, %s changed, %s unchanged", grouped(m.Inserted), grouped(m.Changed),
+			grouped(m.Unchanged))
+		if m.Rule != tray.MissingKept {
+			what += ", " + grouped(m.Missing) + " missing"
+		}
+	}
+	for _, n := range []struct {
+		count int64
+		word  string
+	}{{r.Records.Rejected, "rejected"}, {r.Records.Skipped, "skipped"}} {
+		if n.count > 0 {
+			what += ", " + grouped(n.count) + " " + n.word
+		}
+	}
+	fmt.Fprintf(a.out, "%s: %s read from %s: %s; %s rows; %s; %s\n", db.Qualified(r.Table.Schema, r.Table.Name),
+		plural(r.Records.Read, "record"), tray.Names(r.Sources), what, grouped(r.Table.Rows), r.Verdict, e.Dir)
 }
 
 // printReceipt says what a load came to.

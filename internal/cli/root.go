@@ -67,6 +67,7 @@ type app struct {
 
 	noColor  bool
 	quiet    bool
+	oneLine  bool // a load says what it came to in one line, and all else in its log
 	json     bool
 	shown    bool // a document was printed
 	logLevel string
@@ -197,7 +198,7 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 	f := root.PersistentFlags()
 	f.BoolVar(&a.json, "json", false, "print one JSON document instead of text")
 	f.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
-	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress")
+	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress, and one line of result of a load; the rest is in its log")
 	f.StringVar(&a.logLevel, "log-level", "none",
 		"messages to show besides results and errors: debug, info, warn, error or none")
 	root.AddCommand(a.lookCommand(), a.planCommand(), a.ddlCommand(), a.loadCommand(), a.resumeCommand(),

@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/connect"
+	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/source"
 	"ambertray/internal/tray"
@@ -33,25 +35,83 @@ func schemasOf(p *plan.Plan, found *db.Table) []string {
 	return []string{p.Table.Schema}
 }
 
-// notAgain stops a load that would add a file to a table that has it already, as the
-// tray tells, or the ledger of the database.
-func (l *loading) notAgain(ctx context.Context) error {
-	sums := map[*source.Source]string{}
-	sum := func(s *source.Source) (_ string, err error) {
-		if sums[s] == "" {
-			sums[s], err = s.Sum()
-		}
-		return sums[s], err
-	}
-	if err := l.onTray(sum); err != nil {
-		return err
-	}
-	return l.inLedger(ctx, sum)
+// A NothingAnswer is of a plan whose pattern matches no file that is not in the table.
+type NothingAnswer struct {
+	Document
+	Schema string `json:"schema"`
+	Table  string `json:"table"`
+	// Known are the files.
+	Known []string `json:"known"`
 }
 
-// A summer gives the sum of a source. It is asked only where that may be the one of
-// a source of the same size: the file has to be read for it.
-type summer func(*source.Source) (string, error)
+// notAgain stops a load that would add a file to a table that has it already, as the
+// tray tells, or the ledger of the database. Of the files that a plan's pattern matches,
+// those are left out.
+func (l *loading) notAgain(ctx context.Context) error {
+	seen, err := l.seen(ctx)
+	if err != nil {
+		return err
+	}
+	var left []*source.Source
+	var known []string
+	for _, src := range l.in.Sources {
+		what, err := seen.has(src)
+		if err != nil {
+			return err
+		}
+		if what == "" {
+			left = append(left, src)
+			continue
+		}
+		if l.in.Pattern && l.job.Receipt == nil {
+			known = append(known, src.Name)
+			continue
+		}
+		if err := l.isIn(what); err != nil {
+			return err
+		}
+		left = append(left, src)
+	}
+	if len(known) == 0 {
+		return nil
+	}
+	l.known = known
+	if len(left) == 0 {
+		if e := l.in.Plan.Expect; e != nil && e.Files > 0 {
+			return need("no file is new, and at least %d are expected; nothing was changed\n  in the table already: %s",
+				e.Files, fewNames(known))
+		}
+		l.answer.Nothing = &NothingAnswer{document("nothing-new"), l.found.Schema, l.found.Name, known}
+		return nil
+	}
+	l.tell(NoteEvent{fmt.Sprintf("in the table already: %s", fewNames(known))})
+	l.in.Sources, l.job.Sources = left, left
+	l.in.Plan.Sources = nil
+	for _, s := range left {
+		l.in.Plan.Sources = append(l.in.Plan.Sources, plan.FromLayout(s))
+	}
+	return nil
+}
+
+// fewNames names the first of many files.
+func fewNames(names []string) string {
+	const most = 5
+	if n := len(names) - most; n > 1 {
+		return strings.Join(names[:most], ", ") + " and " + phrase.Count(int64(n), "other")
+	}
+	return strings.Join(names, ", ")
+}
+
+// InAlready says in a few words which files were found to be in a table.
+func InAlready(names []string) string {
+	if len(names) == 1 {
+		return names[0] + " is"
+	}
+	return fewNames(names) + " are"
+}
+
+// nothing reports whether there is nothing to load.
+func (l *loading) nothing() bool { return l.answer.Nothing != nil }
 
 // isIn stops a load, or says in a dry run, that what it would load is in the table.
 func (l *loading) isIn(what string) error {
@@ -62,36 +122,59 @@ func (l *loading) isIn(what string) error {
 	return nil
 }
 
-// onTray is notAgain, as far as the tray tells.
-func (l *loading) onTray(sum summer) error {
+// seen is what the tray and the ledger of the database know of earlier loads into the
+// table.
+type seen struct {
+	l    *loading
+	here []tray.Summary
+	rows []db.LedgerRow
+	now  int64 // rows of the table
+}
+
+func (l *loading) seen(ctx context.Context) (*seen, error) {
 	here, err := l.entriesOf(l.req.Into.URL)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	for _, src := range l.in.Sources {
-		if src.Flows() && src.FileSize == 0 {
-			continue // asked for again when it has been read
-		}
-		if !slices.ContainsFunc(here, func(s tray.Summary) bool {
-			return slices.ContainsFunc(s.Receipt.Sources, func(x tray.Source) bool { return x.Size == src.FileSize })
-		}) {
-			continue
-		}
-		its, err := sum(src)
-		if err != nil {
-			return err
-		}
-		was := tray.Loaded(here, schemasOf(l.in.Plan, l.found), l.in.Plan.Table.Name, its, src.Part())
-		if was == nil {
-			continue
-		}
-		if err := l.isIn(fmt.Sprintf("%s: its bytes are in the table %s already, by the entry %s of %s", src.Name,
-			db.Qualified(l.found.Schema, l.found.Name), was.Entry.Name,
-			was.Started.Format("2006-01-02 15:04"))); err != nil {
-			return err
-		}
+	s := &seen{l: l, here: here}
+	s.rows, s.now, err = l.inLedger(ctx)
+	return s, err
+}
+
+// has tells by which load a source is in the table, or nothing. The file is read for it
+// only where one of its size is.
+func (s *seen) has(src *source.Source) (string, error) {
+	if src.Flows() && src.FileSize == 0 {
+		return "", nil // asked for again when it has been read
 	}
-	return nil
+	onTray := slices.ContainsFunc(s.here, func(x tray.Summary) bool {
+		return slices.ContainsFunc(x.Receipt.Sources, func(x tray.Source) bool { return x.Size == src.FileSize })
+	})
+	same := func(r db.LedgerRow) bool { return r.Bytes == src.FileSize && r.Part == src.Part() }
+	if !onTray && !slices.ContainsFunc(s.rows, same) {
+		return "", nil
+	}
+	sum, err := src.Sum()
+	if err != nil {
+		return "", err
+	}
+	table := db.Qualified(s.l.found.Schema, s.l.found.Name)
+	if was := tray.Loaded(s.here, schemasOf(s.l.in.Plan, s.l.found), s.l.in.Plan.Table.Name, sum, src.Part()); was != nil {
+		return fmt.Sprintf("%s: its bytes are in the table %s already, by the entry %s of %s", src.Name, table,
+			was.Entry.Name, was.Started.Format("2006-01-02 15:04")), nil
+	}
+	i := slices.IndexFunc(s.rows, func(r db.LedgerRow) bool { return r.SHA256 == sum && r.Part == src.Part() })
+	if i < 0 {
+		return "", nil
+	}
+	was := s.rows[i]
+	what := fmt.Sprintf("%s: its bytes went into the table %s by the entry %s of %s, %s UTC, says the table %s", src.Name,
+		table, was.Entry, was.By, was.At, db.LedgerTable)
+	if last := s.rows[len(s.rows)-1].After; s.now < last {
+		what += fmt.Sprintf("; the table has %s now, and had %s after the last load", phrase.Count(s.now, "row"),
+			phrase.Grouped(last))
+	}
+	return what, nil
 }
 
 // loadedMeanwhile is notAgain once more, when nobody else can load into the table

@@ -46,6 +46,7 @@ type Opened struct {
 	Plan     *plan.Plan
 	Comments plan.Comments // with the evidence that there is for the plan
 	Given    bool          // the plan was given
+	Pattern  bool          // and a pattern of its stands for the files
 	into     destination
 }
 
@@ -140,6 +141,8 @@ func (d *Desk) openPlan(ctx context.Context, o *Opened, in Input, how opening) (
 		return need("%s: the plan %s already says this\n  change the plan, or use the source itself", in.Set[0], name)
 	}
 	takeName(o.Plan, in.Wishes)
+	o.Pattern = len(in.Names) == 1 && slices.ContainsFunc(o.Plan.Sources,
+		func(s plan.Source) bool { return source.IsPattern(s.File) })
 	in.Known.Once = !how.profiled
 	if o.Sources, err = planSources(ctx, name, o.Plan, in.Names[1:], in.Known); err != nil {
 		return err

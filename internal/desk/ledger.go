@@ -2,13 +2,11 @@ package desk
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"os/user"
 	"slices"
 
 	"ambertray/internal/db"
-	"ambertray/internal/phrase"
 )
 
 // keepLedger sees whether the schema has a ledger, or makes it where that is asked
@@ -59,47 +57,22 @@ func whoami() string {
 	return name + "@" + host
 }
 
-// inLedger is notAgain, as the database's own ledger tells, whoever loaded it.
-func (l *loading) inLedger(ctx context.Context, sum summer) error {
+// inLedger is what the database's own ledger has of loads into the table, whoever did
+// them, and how many rows the table has.
+func (l *loading) inLedger(ctx context.Context) (rows []db.LedgerRow, now int64, err error) {
 	if l.ledger == nil || l.found == nil {
-		return nil
+		return nil, 0, nil
 	}
-	rows, err := l.ledger.In(ctx, l.found.Name)
-	if err != nil {
-		return err
+	if rows, err = l.ledger.In(ctx, l.found.Name); err != nil {
+		return nil, 0, err
 	}
-	now, err := l.conn.Count(ctx, l.found)
-	if err != nil {
-		return err
+	if now, err = l.conn.Count(ctx, l.found); err != nil {
+		return nil, 0, err
 	}
 	if x := l.job.Receipt; x != nil {
 		// Just before the commit, what this load has done is there, too.
 		rows = slices.DeleteFunc(rows, func(r db.LedgerRow) bool { return r.Entry == x.Entry })
 		now -= x.Records.Loaded
 	}
-	for _, src := range l.in.Sources {
-		same := func(r db.LedgerRow) bool { return r.Bytes == src.FileSize && r.Part == src.Part() }
-		if src.Flows() && src.FileSize == 0 || !slices.ContainsFunc(rows, same) {
-			continue
-		}
-		its, err := sum(src)
-		if err != nil {
-			return err
-		}
-		i := slices.IndexFunc(rows, func(r db.LedgerRow) bool { return r.SHA256 == its && r.Part == src.Part() })
-		if i < 0 {
-			continue
-		}
-		was := rows[i]
-		what := fmt.Sprintf("%s: its bytes went into the table %s by the entry %s of %s, %s UTC, says the table %s",
-			src.Name, db.Qualified(l.found.Schema, l.found.Name), was.Entry, was.By, was.At, db.LedgerTable)
-		if last := rows[len(rows)-1].After; now < last {
-			what += fmt.Sprintf("; the table has %s now, and had %s after the last load", phrase.Count(now, "row"),
-				phrase.Grouped(last))
-		}
-		if err := l.isIn(what); err != nil {
-			return err
-		}
-	}
-	return nil
+	return rows, now, nil
 }

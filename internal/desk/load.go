@@ -112,6 +112,8 @@ type LoadAnswer struct {
 	// DryRun is of one into a new table; Mapping of one into a table that exists.
 	DryRun  *DryRunAnswer
 	Mapping *MappingAnswer
+	// Nothing is of a plan whose pattern matches no file that is not in the table.
+	Nothing *NothingAnswer
 	// Merge is of a dry run that compares with the rows that are there.
 	Merge *MergeAnswer
 	// Each are the answers of the tables, where it is several: those that were
@@ -136,6 +138,8 @@ func (a *LoadAnswer) JSON() any {
 		return a.Receipt
 	case a.DryRun != nil:
 		return a.DryRun
+	case a.Nothing != nil:
+		return a.Nothing
 	case a.Merge != nil:
 		return a.Merge
 	case a.Mapping != nil:
@@ -224,6 +228,7 @@ type loading struct {
 	around     db.Around // what hangs on the table that there is, of modes that take it away
 	tolerate   float64
 	ledger     *db.Ledger    // of the schema, or nil
+	known      []string      // files of a pattern that are in the table already
 	asked      []plan.Source // as the plan would have them for the next load, too
 	decided    []string
 	cautions   []profile.Finding
@@ -283,6 +288,9 @@ func (d *Desk) loadOne(ctx context.Context, r LoadRequest) (*LoadAnswer, error) 
 		if err != nil {
 			return l.answer, err
 		}
+	}
+	if l.nothing() {
+		return l.answer, nil
 	}
 	if r.ByPosition {
 		if err := l.firstLine(ctx); err != nil {
@@ -644,6 +652,9 @@ func (l *loading) dryRun(ctx context.Context) error {
 	}
 	l.answer.DryRun = &DryRunAnswer{document("dry-run"), true, l.in.Plan.Table.Name, check.Records, list(check.Reasons),
 		list(l.decided), list(l.cautions), l.in.First().Name, check}
+	if err := l.job.Expected(check, "a load would end so"); err != nil {
+		return &Need{err}
+	}
 	return l.job.Limited(check)
 }
 
@@ -747,6 +758,9 @@ func (l *loading) meet(ctx context.Context) (err error) {
 		if err := l.notAgain(ctx); err != nil {
 			return err
 		}
+	}
+	if l.nothing() {
+		return nil
 	}
 	l.job.Session = l.conn
 	l.job.Spec = db.Spec{Mode: r.Mode, Table: def, SlowPath: r.SlowPath}
@@ -884,6 +898,15 @@ func (l *loading) run(ctx context.Context) error {
 	job.Log = slog.New(slog.NewMultiHandler(l.Log.Handler(), slog.NewTextHandler(logFile, nil)))
 	job.Log.Info("load", "version", l.Version, "source", in.First().Name, "into", l.answer.Into, "mode", r.Mode,
 		"table", in.Plan.Table.Name, "entry", entry.Name)
+	for _, d := range l.decided {
+		job.Log.Info("decided", "what", d)
+	}
+	for _, c := range l.cautions {
+		job.Log.Warn("caution", "code", c.Code, "column", c.Column, "text", c.Text)
+	}
+	if len(l.known) > 0 {
+		job.Log.Info("in the table already", "files", l.known)
+	}
 	if err := l.writePapers(entry); err != nil {
 		return err
 	}
@@ -1060,6 +1083,10 @@ func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job 
 	var lost *db.Unsure
 	if errors.As(err, &lost) {
 		return d.ask(ctx, entry, job, answer, err)
+	}
+	var unmet *load.Unexpected
+	if errors.As(err, &unmet) {
+		err = &Need{err}
 	}
 	var many *rows.TooManyRejects
 	if errors.As(err, &many) && many.Of.Read > 0 && check != nil {

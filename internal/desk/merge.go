@@ -262,6 +262,10 @@ func (l *loading) preview(ctx context.Context) error {
 	}
 	p, err := load.PreviewMerge(ctx, job)
 	m.End()
+	var unmet *load.Unexpected
+	if errors.As(err, &unmet) {
+		return &Need{err}
+	}
 	if err != nil {
 		return err
 	}

@@ -22,6 +22,7 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/fault"
+	"ambertray/internal/plan"
 	"ambertray/internal/rows"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
@@ -150,6 +151,9 @@ func Run(ctx context.Context, job Job) error {
 	if err != nil {
 		return err
 	}
+	if err := r.expected(); err != nil {
+		return err
+	}
 	if job.previewed != nil {
 		if err := job.previewed(r); err != nil {
 			return err
@@ -191,6 +195,52 @@ func Run(ctx context.Context, job Job) error {
 	job.Log.Info("committed", "table", job.Plan.Table.Name, "rows", receipt.Table.Rows)
 	if err := r.committed(ctx); err != nil {
 		return &Committed{err}
+	}
+	return nil
+}
+
+// An Unexpected error says that the sources are not what their plan expects.
+type Unexpected struct {
+	Unmet []string
+	Fate  string
+}
+
+func (e *Unexpected) Error() string {
+	s := "the plan expects something else; " + e.Fate
+	for _, u := range e.Unmet {
+		s += "\n  " + u
+	}
+	return s
+}
+
+// expected makes sure that the sources are what the plan expects.
+func (r *run) expected() error {
+	return r.job.Expected(&rows.Check{Records: r.Records, Skipped: r.Skips(), Tally: r.Total}, r.Fate())
+}
+
+// Expected is the error of a load whose sources are not what the plan expects; nil: they
+// are.
+func (j *Job) Expected(c *rows.Check, fate string) error {
+	e := j.Plan.Expect
+	if e == nil {
+		return nil
+	}
+	f := plan.Found{Files: len(j.Sources), Rejected: c.Records.Rejected,
+		Records: c.Records.Loaded + c.Records.Rejected, Nulls: func(column string) int64 {
+			for i, d := range j.Plan.Definition().Columns {
+				if d.Name == column {
+					return c.Tally[i].Nulls
+				}
+			}
+			return -1
+		}}
+	for _, s := range c.Skipped {
+		if s.Kind == tray.SkipKnown || s.Kind == tray.SkipSuperseded {
+			f.Records += s.Count
+		}
+	}
+	if unmet := e.Unmet(f); len(unmet) > 0 {
+		return &Unexpected{unmet, fate}
 	}
 	return nil
 }

@@ -35,6 +35,8 @@ type Plan struct {
 	// Missing is what becomes of rows of the table that the sources do not have, when they
 	// are merged into it.
 	Missing *Missing `yaml:"missing,omitempty"`
+	// Expect is what the sources have to be.
+	Expect *Expect `yaml:"expect,omitempty"`
 	// Tolerate is the share of values, like 1%, that were accepted as future
 	// rejects when the plan was made.
 	Tolerate string `yaml:"tolerate,omitempty"`
@@ -318,6 +320,11 @@ func (p *Plan) Check() error {
 	}
 	if err := p.checkExpressions(bad); err != nil {
 		return err
+	}
+	if p.Expect != nil {
+		if key, err := p.Expect.check(p); err != nil {
+			return bad("$.expect."+key, "%v", err)
+		}
 	}
 	if m := p.Missing; m != nil {
 		if err := m.check(); err != nil {

@@ -1,0 +1,67 @@
+package cli_test
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A folder fills; each night the same command loads the files that are not in yet, and
+// says in one line what it did.
+func TestFolderThatFills(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		file := func(n int) {
+			b.write(fmt.Sprintf("g%d.csv", n), fmt.Sprintf("gauge,level\n%d,1.50\n%d,2.50\n", 10*n+1, 10*n+2))
+		}
+		file(1)
+		b.run(0, "plan", "g1.csv", "-o", "one.yaml", "--table", "gauges", "--no-key")
+		plan := strings.Replace(b.read("one.yaml"), "file: g1.csv", "file: g*.csv", 1)
+		b.write("g.yaml", plan)
+		assert.Contains(t, b.run(0, "load", "g.yaml", "g1.csv", "--into", s.url, "-q").out, "gauges: 2 records read from g1.csv: 2 loaded; 2 rows; clear; tray")
+		nightly := []string{"load", "g.yaml", "--into", s.url, "--mode", "append", "-q"}
+		count := func() string { return queryRows(t, s.db, "SELECT "+s.text("count(*)")+" FROM gauges")[0][0] }
+
+		r := b.run(0, nightly...)
+		assert.Contains(t, r.out, "gauges: nothing new; g1.csv is in the table already\n")
+		assert.Empty(t, r.err)
+		file(2)
+		file(3)
+		r = b.run(0, nightly...)
+		assert.Contains(t, r.out, "gauges: 4 records read from g2.csv and 1 other file: 4 loaded; 6 rows; clear; ")
+		assert.Equal(t, 1, strings.Count(r.out+r.err, "\n"))
+		assert.Contains(t, b.read(filepath.Join("tray", lastEntry(t, b), "load.log")), `msg="in the table already" files=[g1.csv]`)
+		assert.Equal(t, "6", count())
+		assert.Equal(t, "nothing-new 1", b.document(0, append(nightly, "--json")...)["document"])
+		// A file that is named is not passed over.
+		assert.Contains(t, b.run(2, "load", "g.yaml", "g2.csv", "--into", s.url, "--mode", "append").err, "already, by the entry")
+
+		b.write("g.yaml", plan+"expect:\n  at_least: 2\n  at_most: 3\n  files: 1\n  filled: [gauge]\n  rejects: 1%\n")
+		assert.Contains(t, b.run(2, nightly...).err, "no file is new, and at least 1 are expected")
+		for text, want := range map[string]string{
+			"gauge,level\n7,1.00\n":                         "1 record, and at least 2 are expected",
+			"gauge,level\n7,1.00\n8,1.00\n9,1.00\n10,1.00\n": "4 records, and at most 3 are expected",
+			"gauge,level\n7,1.00\n,1.00\n":                  "gauge is null in 1 record, and is expected to be filled",
+		} {
+			b.write("g4.csv", text)
+			assert.Contains(t, b.run(2, nightly...).err, want)
+			assert.Equal(t, "6", count(), want)
+		}
+		b.write("g4.csv", "gauge,level\n7,1.00\n8,one\n")
+		b.write("t.yaml", b.read("g.yaml")+"tolerate: 50%\n")
+		assert.Contains(t, b.run(2, "load", "t.yaml", "--into", s.url, "--mode", "append", "-q").err, "1 of 2 records are rejected, and at most 1% are expected")
+		b.run(2, "load", "g.yaml", "g4.csv", "--into", s.url, "--table", "other", "--accept-changes", "--dry-run")
+		b.write("g4.csv", "gauge,level\n7,1.00\n8,2.00\n")
+		b.run(0, nightly...)
+		assert.Equal(t, "8", count())
+		for _, wrong := range []string{"filled: [nobody]", "rejects: many", "at_least: 5\n  at_most: 4"} {
+			b.write("w.yaml", plan+"expect:\n  "+wrong+"\n")
+			r := b.run(2, "load", "w.yaml", "--into", s.url, "--mode", "append")
+			require.Contains(t, r.err, "expect: ", wrong)
+			assert.Contains(t, r.err, "w.yaml: line ")
+		}
+	})
+}
