@@ -309,7 +309,8 @@ func (m *mend) settle(run *tray.Receipt, name string) error {
 	r.Table.Rows = run.Table.Rows
 	if x := run.Merge; x != nil {
 		sum := *r.Merge
-		sum.Inserted, sum.Changed, sum.Unchanged = sum.Inserted+x.Inserted, sum.Changed+x.Changed, sum.Unchanged+x.Unchanged
+		sum.Inserted, sum.Changed, sum.Unchanged = sum.Inserted+x.Inserted, sum.Changed+x.Changed,
+			sum.Unchanged+x.Unchanged
 		r.Merge = &sum
 	}
 	r.Columns = slices.Clone(r.Columns)

@@ -42,9 +42,9 @@ func TestFolderThatFills(t *testing.T) {
 		b.write("g.yaml", plan+"expect:\n  at_least: 2\n  at_most: 3\n  files: 1\n  filled: [gauge]\n  rejects: 1%\n")
 		assert.Contains(t, b.run(2, nightly...).err, "no file is new, and at least 1 are expected")
 		for text, want := range map[string]string{
-			"gauge,level\n7,1.00\n":                         "1 record, and at least 2 are expected",
+			"gauge,level\n7,1.00\n":                          "1 record, and at least 2 are expected",
 			"gauge,level\n7,1.00\n8,1.00\n9,1.00\n10,1.00\n": "4 records, and at most 3 are expected",
-			"gauge,level\n7,1.00\n,1.00\n":                  "gauge is null in 1 record, and is expected to be filled",
+			"gauge,level\n7,1.00\n,1.00\n":                   "gauge is null in 1 record, and is expected to be filled",
 		} {
 			b.write("g4.csv", text)
 			assert.Contains(t, b.run(2, nightly...).err, want)

@@ -44,12 +44,7 @@ type loadFlags struct {
 	rows         int
 }
 
-func (a *app) loadCommand() *cobra.Command {
-	var f loadFlags
-	cmd := &cobra.Command{
-		Use:   "load SOURCE|PLAN [FILE…] --into URL",
-		Short: "Create or map the table, load the records, verify, commit, keep the papers",
-		Long: `Loads a file into a table, in one transaction. Before it commits, the account
+const loadHelp = `Loads a file into a table, in one transaction. Before it commits, the account
 has to balance (records read = loaded + rejected + skipped), and the table has
 to agree with what was read: every row of a new one by its checksum, where the
 database can make one, else rows, nulls, sums, smallest and largest values.
@@ -84,7 +79,14 @@ What is too large for one transaction commits on its way with --commit-every.
 Then a load that fails or is stopped leaves the records that it has committed,
 and how far it was is noted beside them in the table ambertray_steps, in the
 same transactions. 'ambertray resume' goes on from there: no record is lost or
-loaded twice. All is still verified before the last commit.`,
+loaded twice. All is still verified before the last commit.`
+
+func (a *app) loadCommand() *cobra.Command {
+	var f loadFlags
+	cmd := &cobra.Command{
+		Use:   "load SOURCE|PLAN [FILE…] --into URL",
+		Short: "Create or map the table, load the records, verify, commit, keep the papers",
+		Long: loadHelp,
 		Example: `  ambertray load lock-passages.csv --into sqlite:harrowmere.db
   ambertray load passages.yaml --into sqlite:harrowmere.db --table passages_2025
   ambertray load lock-passages.csv --into postgres://keeper@localhost/canal --schema tolls
@@ -109,17 +111,7 @@ loaded twice. All is still verified before the last commit.`,
 	p.BoolVar(&f.byPosition, "by-position", false, "pair columns of file and table by their place, not by name")
 	p.BoolVar(&f.keepIdentity, "keep-identity", false, "load the file's values into columns that the database numbers")
 	p.BoolVar(&f.slowPath, "slow-path", false, "MySQL and MariaDB: load by inserts where LOAD DATA LOCAL is forbidden")
-	p.BoolVar(&f.onlyNew, "only-new", false,
-		"with --mode append: add only what the table does not have, by its key or --key, else by whole rows")
-	p.StringVar(&f.missing, "missing", "",
-		"with --mode merge: what becomes of rows that the file does not have: keep or delete (default: as the plan "+
-			"says, else keep)")
-	p.StringVar(&f.sameKey, "same-key", "",
-		"what becomes of records with one key in a merge: reject all of them, or last, which skips all but the last "+
-			"(default reject)")
-	p.StringVar(&f.before, "before", "",
-		"which rows a merge keeps as they were: all or none (default: all, up to a million changes; beyond, it asks)")
-	p.IntVar(&f.rows, "rows", -1, "how many changed rows the dry run of a merge shows (default 10; 1000 with --json)")
+	f.addMerge(cmd)
 	p.BoolVar(&f.yes, "yes", false, "do not ask before a table is emptied or replaced, or because of cautions")
 	addStrict(cmd, &f.strict)
 	p.BoolVar(&f.prove, "prove", false, "compare every value with the source before the commit; reads both once more")
@@ -143,6 +135,22 @@ loaded twice. All is still verified before the last commit.`,
 		"end the load, with nothing changed, when more records than this number or share (like 1%) are rejected; 0 "+
 			"means all or nothing, none no limit (default: more than 5% and more than 100, or all of them)")
 	return cmd
+}
+
+// addMerge adds what says how records meet rows that are there.
+func (f *loadFlags) addMerge(cmd *cobra.Command) {
+	p := cmd.Flags()
+	p.BoolVar(&f.onlyNew, "only-new", false,
+		"with --mode append: add only what the table does not have, by its key or --key, else by whole rows")
+	p.StringVar(&f.missing, "missing", "",
+		"with --mode merge: what becomes of rows that the file does not have: keep or delete (default: as the plan "+
+			"says, else keep)")
+	p.StringVar(&f.sameKey, "same-key", "",
+		"what becomes of records with one key in a merge: reject all of them, or last, which skips all but the last "+
+			"(default reject)")
+	p.StringVar(&f.before, "before", "",
+		"which rows a merge keeps as they were: all or none (default: all, up to a million changes; beyond, it asks)")
+	p.IntVar(&f.rows, "rows", -1, "how many changed rows the dry run of a merge shows (default 10; 1000 with --json)")
 }
 
 func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
@@ -214,7 +222,8 @@ func (a *app) printLoad(l *desk.LoadAnswer, failed error) {
 	switch {
 	case l.Each != nil:
 	case l.Nothing != nil:
-		fmt.Fprintf(a.out, "%s: nothing new; %s in the table already\n", db.Qualified(l.Nothing.Schema, l.Nothing.Table),
+		fmt.Fprintf(a.out, "%s: nothing new; %s in the table already\n", db.Qualified(l.Nothing.Schema,
+			l.Nothing.Table),
 			desk.InAlready(l.Nothing.Known))
 	case a.oneLine && failed == nil && l.Receipt != nil:
 		a.printInOneLine(l.Receipt, l.Entry)

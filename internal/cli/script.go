@@ -69,7 +69,8 @@ status is 3 then.`,
 	f.addTable(cmd)
 	p := cmd.Flags()
 	p.StringVar(&database, "for", "", "the database: "+connect.Names())
-	p.StringVar(&mode, "mode", "create", "create: a new table; merge: the rows of one that exists are changed by its key")
+	p.StringVar(&mode, "mode", "create",
+		"create: a new table; merge: the rows of one that exists are changed by its key")
 	p.StringVar(&missing, "missing", "",
 		"with --mode merge: what becomes of rows that the file does not have: keep or delete (default keep)")
 	p.StringVarP(&out, "output", "o", "", "file to write to, instead of standard output")

@@ -159,7 +159,8 @@ func (s *seen) has(src *source.Source) (string, error) {
 		return "", err
 	}
 	table := db.Qualified(s.l.found.Schema, s.l.found.Name)
-	if was := tray.Loaded(s.here, schemasOf(s.l.in.Plan, s.l.found), s.l.in.Plan.Table.Name, sum, src.Part()); was != nil {
+	if was := tray.Loaded(s.here, schemasOf(s.l.in.Plan, s.l.found), s.l.in.Plan.Table.Name, sum,
+		src.Part()); was != nil {
 		return fmt.Sprintf("%s: its bytes are in the table %s already, by the entry %s of %s", src.Name, table,
 			was.Entry.Name, was.Started.Format("2006-01-02 15:04")), nil
 	}
@@ -168,7 +169,8 @@ func (s *seen) has(src *source.Source) (string, error) {
 		return "", nil
 	}
 	was := s.rows[i]
-	what := fmt.Sprintf("%s: its bytes went into the table %s by the entry %s of %s, %s UTC, says the table %s", src.Name,
+	what := fmt.Sprintf("%s: its bytes went into the table %s by the entry %s of %s, %s UTC, says the table %s",
+		src.Name,
 		table, was.Entry, was.By, was.At, db.LedgerTable)
 	if last := s.rows[len(s.rows)-1].After; s.now < last {
 		what += fmt.Sprintf("; the table has %s now, and had %s after the last load", phrase.Count(s.now, "row"),

@@ -740,7 +740,8 @@ func (l *loading) meet(ctx context.Context) (err error) {
 			return err
 		}
 		return need("%s exists already, with %s\n  "+
-			"choose another name with --table, or say --mode append, merge, refill or replace; nothing was changed", l.where(),
+			"choose another name with --table, or say --mode append, merge, refill or replace; nothing was changed",
+			l.where(),
 			phrase.Count(rows, "row"))
 	case !r.Mode.New() && l.found == nil:
 		return need("%s does not exist\n  check the name and --schema, or create it with --mode create", l.where())
@@ -771,6 +772,12 @@ func (l *loading) meet(ctx context.Context) (err error) {
 		l.job.Spec.Again = l.around.Again
 	}
 	l.like = l.found
+	return l.meetLike(ctx)
+}
+
+// meetLike sees whether the table is there whose structure the new one takes.
+func (l *loading) meetLike(ctx context.Context) error {
+	r, def := l.req, l.in.Plan.Definition()
 	if r.Like == "" {
 		return nil
 	}
@@ -807,7 +814,8 @@ func (l *loading) mapped(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	a := &MappingAnswer{Document: document("mapping"), DryRun: r.DryRun && !r.merges(), Schema: l.like.Schema, Table: l.like.Name,
+	a := &MappingAnswer{Document: document("mapping"), DryRun: r.DryRun && !r.merges(), Schema: l.like.Schema,
+		Table:   l.like.Name,
 		Blocked: m.Blocked(), Mapping: list(m.Pairings),
 		Source: in.First().Name, State: "a new table like " + r.Like}
 	if r.Like == "" {

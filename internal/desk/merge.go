@@ -96,7 +96,8 @@ func (l *loading) checkMerge() error {
 		return need("--before %q: use all or none; left out, up to %s changes are kept", b, phrase.Grouped(mostBefore))
 	}
 	if r.Every > 0 {
-		return need("--commit-every: records are compared with the table all at once, in one transaction\n  leave it out")
+		return need("--commit-every: records are compared with the table all at once, in one transaction\n  leave " +
+			"it out")
 	}
 	if r.SlowPath {
 		return need("--slow-path: it does not go with a merge\n  leave it out")
@@ -122,7 +123,8 @@ func (l *loading) mergeWith(ctx context.Context, m *match.Mapping) error {
 		return need("%s is a view, and only a table can be merged into", l.where())
 	}
 	if slices.ContainsFunc(in.Sources, (*source.Source).Flows) {
-		return need("a merge may have to read its source once more, and this pipe can be read once\n  write it to a file " +
+		return need("a merge may have to read its source once more, and this pipe can be read once\n  write it to " +
+			"a file " +
 			"first")
 	}
 	x := &load.Merge{Target: l.found, OnlyNew: r.OnlyNew, LastWins: r.SameKey == SameKeyLast, Missing: tray.MissingKept,
@@ -207,7 +209,8 @@ func (l *loading) unique(ctx context.Context, m db.Merger, key []string) error {
 	for _, v := range twice[0] {
 		values = append(values, shown(v))
 	}
-	return need("--key %s: more than one row of the table %s has %s, so that rows cannot be known by it\n  name columns "+
+	return need("--key %s: more than one row of the table %s has %s, so that rows cannot be known by it\n  name "+
+		"columns "+
 		"that tell them apart; nothing was changed", strings.Join(key, ","), l.found.Name, strings.Join(values, ", "))
 }
 
@@ -223,7 +226,8 @@ func (l *loading) marks(rule *plan.Missing, key []string) (out []dialect.MarkedV
 		}
 		c := l.found.Columns[at]
 		if slices.Contains(key, c.Name) || c.Generated || c.Identity {
-			return nil, need("missing in the plan: %s is of the key, or the database's own; mark rows in another column",
+			return nil, need("missing in the plan: %s is of the key, or the database's own; mark rows in another "+
+				"column",
 				c.Name)
 		}
 		v := dialect.MarkedValue{Column: dialect.Column{Name: c.Name, Type: c.SQL}}
@@ -313,7 +317,8 @@ func (l *loading) keepBefore(ctx context.Context, e *tray.Entry, query string, c
 	w := bufio.NewWriterSize(f, 64<<10)
 	result, err := export.Write(ctx, w, l.conn, query, columns, opt)
 	if err = cmp.Or(err, w.Flush(), f.Sync()); cmp.Or(err, f.Close()) != nil {
-		return fmt.Errorf("the rows cannot be kept as they were: %w", cmp.Or(err, errors.New("the file cannot be closed")))
+		return fmt.Errorf("the rows cannot be kept as they were: %w", cmp.Or(err,
+			errors.New("the file cannot be closed")))
 	}
 	l.job.Receipt.Merge.Before = true
 	p := result.Plan(tray.BeforeFile, l.found.Name, nil, opt)

@@ -150,7 +150,8 @@ func (r *ScriptRequest) mergeInto(o *Opened, t dialect.Table, opt *script.Option
 		return need("--missing %q: use keep or delete", missing)
 	}
 	if len(t.Key) == 0 {
-		return need("--mode merge: the plan has no key, so that rows cannot be known\n  name the columns that tell them " +
+		return need("--mode merge: the plan has no key, so that rows cannot be known\n  name the columns that tell " +
+			"them " +
 			"apart: --key")
 	}
 	into := &dialect.Merge{Dialect: r.For.Dialect, Table: r.For.Qualified(t.Schema, t.Name), Key: t.Key,

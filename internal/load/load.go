@@ -110,20 +110,12 @@ func Run(ctx context.Context, job Job) error {
 	for _, src := range job.Sources {
 		job.Spec.Once = job.Spec.Once || src.Flows()
 	}
-	done := r.waiting(ctx, "the table "+job.Spec.Table.Name)
-	if job.Merge != nil {
-		r.job = job
-		if err := r.stage(ctx); err != nil {
-			return err
-		}
-		defer r.merge.m.Unstage(context.WithoutCancel(ctx))
-		job = r.job
-	}
-	r.load, err = job.Session.Begin(ctx, job.Spec)
-	if done(); err != nil {
+	r.job = job
+	defer r.unstage(ctx)
+	if err = r.begin(ctx); err != nil {
 		return err
 	}
-	r.Sink, r.Follower = r.load, r
+	job = r.job
 	defer r.load.Rollback()
 	if job.Begun != nil {
 		if err := job.Begun(); err != nil {
@@ -133,16 +125,8 @@ func Run(ctx context.Context, job Job) error {
 	if err := r.goOn(); err != nil {
 		return err
 	}
-	if job.Spec.Mode == db.Append && r.before == nil && r.merge == nil {
-		if job.Receipt.Table.Before, r.before, err = r.load.Tally(ctx); err != nil {
-			return err
-		}
-		for i := range r.before {
-			r.typed = append(r.typed, !r.before[i].Loose)
-		}
-		if job.Receipt.Table.Before == 0 && job.Spec.Steps == "" {
-			r.before = nil // what it will hold is what is read, as of a new table
-		}
+	if err := r.holdsBefore(ctx); err != nil {
+		return err
 	}
 	err = r.fill(ctx)
 	if err2 := r.Rejects.Finish(); err == nil {
@@ -173,17 +157,9 @@ func Run(ctx context.Context, job Job) error {
 	if err := r.verify(ctx); err != nil {
 		return err
 	}
-	if job.Prove != nil {
-		r.Report("proving")
-		table := job.Spec.Home()
-		if s, is := r.load.(db.Sider); is && r.merge == nil {
-			table.Table = s.Side()
-		}
-		if err := job.Prove(ctx, table); err != nil {
-			return err
-		}
+	if err := r.prove(ctx); err != nil {
+		return err
 	}
-	receipt.Prove()
 	if rec, is := r.load.(db.Recorder); is && job.Ledger {
 		if err := rec.Record(ctx, r.ledgerRows()); err != nil {
 			return err
@@ -196,6 +172,62 @@ func Run(ctx context.Context, job Job) error {
 	if err := r.committed(ctx); err != nil {
 		return &Committed{err}
 	}
+	return nil
+}
+
+// begin makes the stage of a merge, and begins the load.
+func (r *run) begin(ctx context.Context) (err error) {
+	defer r.waiting(ctx, "the table "+r.job.Spec.Home().Table)()
+	if r.job.Merge != nil {
+		if err := r.stage(ctx); err != nil {
+			return err
+		}
+	}
+	if r.load, err = r.job.Session.Begin(ctx, r.job.Spec); err != nil {
+		return err
+	}
+	r.Sink, r.Follower = r.load, r
+	return nil
+}
+
+// unstage takes the stage of a merge away.
+func (r *run) unstage(ctx context.Context) {
+	if r.merge != nil {
+		r.merge.m.Unstage(context.WithoutCancel(ctx))
+	}
+}
+
+// holdsBefore tallies a table that is added to.
+func (r *run) holdsBefore(ctx context.Context) (err error) {
+	if r.job.Spec.Mode != db.Append || r.before != nil || r.merge != nil {
+		return nil
+	}
+	if r.job.Receipt.Table.Before, r.before, err = r.load.Tally(ctx); err != nil {
+		return err
+	}
+	for i := range r.before {
+		r.typed = append(r.typed, !r.before[i].Loose)
+	}
+	if r.job.Receipt.Table.Before == 0 && r.job.Spec.Steps == "" {
+		r.before = nil // what it will hold is what is read, as of a new table
+	}
+	return nil
+}
+
+// prove compares every value, where that is asked for, and notes how each column was
+// compared.
+func (r *run) prove(ctx context.Context) error {
+	if r.job.Prove != nil {
+		r.Report("proving")
+		table := r.job.Spec.Home()
+		if s, is := r.load.(db.Sider); is && r.merge == nil {
+			table.Table = s.Side()
+		}
+		if err := r.job.Prove(ctx, table); err != nil {
+			return err
+		}
+	}
+	r.job.Receipt.Prove()
 	return nil
 }
 

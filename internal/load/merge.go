@@ -498,7 +498,8 @@ func (x *merging) tallies(ctx context.Context) (err error) {
 		return err
 	}
 	if rows != x.restRows {
-		return fmt.Errorf("the table has %d rows, the records know %d of them, and %d are found that they do not know; "+
+		return fmt.Errorf("the table has %d rows, the records know %d of them, and %d are found that they do not "+
+			"know; "+
 			"is the key one?", x.before, x.before-x.restRows, rows)
 	}
 	x.rest = rest
@@ -537,7 +538,8 @@ func (x *merging) missing(ctx context.Context) error {
 			return err
 		}
 		if n > 0 {
-			return &Unbalanced{[]string{phrase.Count(n, "row") + " that the file does not have are not marked as asked"},
+			return &Unbalanced{[]string{phrase.Count(n, "row") +
+				" that the file does not have are not marked as asked"},
 				x.r.Fate()}
 		}
 		rows, rest, err := x.m.TallyFrom(ctx, x.sql.Rest(), columns, x.loose)
@@ -618,8 +620,9 @@ func (x *merging) enough() error {
 	of.Loaded -= int64(len(x.refused))
 	j := &x.r.job
 	if x.Missing != tray.MissingKept {
-		return &rows.TooManyRejects{Limit: 0, Of: of, Fate: "which rows the file does not have is not known as long as " +
-			"records are rejected; nothing was committed", Reasons: x.reasons()}
+		return &rows.TooManyRejects{Limit: 0, Of: of,
+			Fate: "which rows the file does not have is not known as long as " +
+				"records are rejected; nothing was committed", Reasons: x.reasons()}
 	}
 	if m := j.MaxRejects; m >= 0 && of.Rejected > m {
 		return &rows.TooManyRejects{Limit: m, Reasons: x.reasons(), Fate: x.r.Fate()}
@@ -704,7 +707,8 @@ func (x *merging) held(ctx context.Context) (count int64, columns []tally.Tally,
 			return 0, nil, nil, err
 		}
 		if rows != x.counts[dialect.Inserted] {
-			differences = append(differences, fmt.Sprintf("%d records are new, and %d were found", x.counts[dialect.Inserted],
+			differences = append(differences, fmt.Sprintf("%d records are new, and %d were found",
+				x.counts[dialect.Inserted],
 				rows))
 		}
 		r.Total = loaded
@@ -765,8 +769,9 @@ func (x *merging) same(ctx context.Context, staged int64, differences *[]string)
 		}
 	}
 	if same != want {
-		*differences = append(*differences, fmt.Sprintf("%s of %s are in the table as they are in the file; a trigger, or "+
-			"the type of a column, may change values", phrase.Grouped(same), phrase.Count(want, "record")))
+		*differences = append(*differences,
+			fmt.Sprintf("%s of %s are in the table as they are in the file; a trigger, or "+
+				"the type of a column, may change values", phrase.Grouped(same), phrase.Count(want, "record")))
 	}
 	return nil
 }

@@ -243,7 +243,8 @@ func (m *pairer) rest() {
 		case c.Identity:
 			x.Text = "the database numbers it"
 		case m.opt.Merges && c.Required && !c.Default:
-			x.Weight, x.Text = Caution, "the file has no such column; known rows keep theirs, and new ones are refused, "+
+			x.Weight, x.Text = Caution, "the file has no such column; known rows keep theirs, and new ones are "+
+				"refused, "+
 				"for it is required"
 		case m.opt.Merges && c.Default:
 			x.Text = "known rows keep theirs, new ones get the database's default"

@@ -24,7 +24,8 @@ type Expect struct {
 func (e *Expect) check(p *Plan) (key string, err error) {
 	for i, name := range e.Filled {
 		if !slices.ContainsFunc(p.Columns, func(c Column) bool { return c.Name == name }) {
-			return fmt.Sprintf("filled[%d]", i), fmt.Errorf("expect: filled names %q, which is no column of the plan", name)
+			return fmt.Sprintf("filled[%d]", i), fmt.Errorf("expect: filled names %q, which is no column of the plan",
+				name)
 		}
 	}
 	if e.AtLeast != nil && e.AtMost != nil && *e.AtLeast > *e.AtMost {

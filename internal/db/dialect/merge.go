@@ -142,7 +142,8 @@ func (m *Merge) TwiceRows(last bool) string {
 
 // Ordinals are the places of rows in the stage, from 0, by their numbers.
 func (m *Merge) Ordinals(numbers string) string {
-	return fmt.Sprintf("SELECT n, o FROM (SELECT %[1]s AS n, row_number() OVER (ORDER BY %[1]s) - 1 AS o FROM %[2]s) x "+
+	return fmt.Sprintf("SELECT n, o FROM (SELECT %[1]s AS n, row_number() OVER (ORDER BY %[1]s) - 1 AS o FROM "+
+		"%[2]s) x "+
 		"WHERE n IN (%[3]s) ORDER BY n", m.Number, m.Stage, numbers)
 }
 
@@ -188,7 +189,8 @@ func (m *Merge) findWhole() string {
 	list, same := strings.Join(names, ", "), strings.Join(by, ", ")
 	return fmt.Sprintf("INSERT INTO %[1]s (%[2]s, %[3]s) SELECT n, '%[4]s' FROM (SELECT side, n, row_number() OVER "+
 		"(PARTITION BY %[5]s ORDER BY side, n) AS place, count(*) OVER (PARTITION BY %[5]s) - sum(side) OVER "+
-		"(PARTITION BY %[5]s) AS had FROM (SELECT 0 AS side, 0 AS n, %[6]s FROM %[7]s UNION ALL SELECT 1, %[8]s, %[6]s "+
+		"(PARTITION BY %[5]s) AS had FROM (SELECT 0 AS side, 0 AS n, %[6]s FROM %[7]s UNION ALL SELECT 1, %[8]s, "+
+		"%[6]s "+
 		"FROM %[9]s) u) x WHERE side = 1 AND place > 2 * had", m.Changes, ChangeRow, ChangeWhat, Inserted, same, list,
 		m.Table, m.Number, m.Stage)
 }
@@ -295,7 +297,8 @@ func (m *Merge) setters() string {
 func (m *Merge) update(set, some string) string {
 	on := m.on(m.Table+".", "b.")
 	if m.UpdateJoins {
-		return fmt.Sprintf("UPDATE %s b JOIN %s ON %s SET %s WHERE b.%s = '%s'%s", m.Changes, m.Table, on, set, ChangeWhat,
+		return fmt.Sprintf("UPDATE %s b JOIN %s ON %s SET %s WHERE b.%s = '%s'%s", m.Changes, m.Table, on, set,
+			ChangeWhat,
 			Changed, some)
 	}
 	return fmt.Sprintf("UPDATE %s%s SET %s FROM %s b WHERE %s AND b.%s = '%s'%s", m.Or, m.Table, set, m.Changes, on,
@@ -423,18 +426,21 @@ func (m *Merge) Statements(missing bool) (out []string) {
 		switch m.Merges {
 		case UpdateFrom:
 			table := m.Table + "."
-			form = fmt.Sprintf("UPDATE %s SET %s FROM %s s WHERE %s AND (%s)", m.Table, set(""), m.Stage, m.on(table, "s."),
+			form = fmt.Sprintf("UPDATE %s SET %s FROM %s s WHERE %s AND (%s)", m.Table, set(""), m.Stage, m.on(table,
+				"s."),
 				m.other(table, "s."))
 		case UpdateJoin:
 			form = fmt.Sprintf("UPDATE %s t JOIN %s s ON %s SET %s WHERE %s", m.Table, m.Stage, on, set("t."), other)
 		case UpdateAlias:
-			form = fmt.Sprintf("UPDATE t SET %s FROM %s t JOIN %s s ON %s WHERE %s", set(""), m.Table, m.Stage, on, other)
+			form = fmt.Sprintf("UPDATE t SET %s FROM %s t JOIN %s s ON %s WHERE %s", set(""), m.Table, m.Stage, on,
+				other)
 		case UpdateByMerge:
 			form = fmt.Sprintf("MERGE INTO %s t USING %s s ON (%s) WHEN MATCHED THEN UPDATE SET %s WHERE %s", m.Table,
 				m.Stage, on, set("t."), other)
 		}
 		out = append(out, form)
 	}
-	return append(out, fmt.Sprintf("INSERT INTO %s (%s) %sSELECT %s FROM %s s WHERE NOT EXISTS (SELECT 1 FROM %s t WHERE %s)",
+	return append(out, fmt.Sprintf("INSERT INTO %s (%s) %sSELECT %s FROM %s s WHERE NOT EXISTS (SELECT 1 FROM %s t "+
+		"WHERE %s)",
 		m.Table, m.names(""), m.GiveIdentity, m.names("s."), m.Stage, m.Table, on))
 }

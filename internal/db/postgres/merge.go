@@ -35,8 +35,10 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 	defer tx.Rollback(context.Background())
 	for _, sql := range []string{
 		"DROP TABLE IF EXISTS pg_temp." + quote(db.StageTable) + ", pg_temp." + quote(db.ChangesTable),
-		fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WITH NO DATA", quote(db.StageTable), names, m.Table),
-		fmt.Sprintf("ALTER TABLE pg_temp.%s ADD %s bigint GENERATED ALWAYS AS IDENTITY", quote(db.StageTable), m.Number),
+		fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WITH NO DATA", quote(db.StageTable), names,
+			m.Table),
+		fmt.Sprintf("ALTER TABLE pg_temp.%s ADD %s bigint GENERATED ALWAYS AS IDENTITY", quote(db.StageTable),
+			m.Number),
 		fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s t WITH NO DATA", quote(db.ChangesTable),
 			m.NoChanges("0::bigint", "''::text"), m.Table),
 	} {

@@ -92,7 +92,8 @@ func (l *load) Check(ctx context.Context) (*db.Checks, error) {
 	if err != nil || root == 0 {
 		return nil, err
 	}
-	if p.page, err = d.c.prepare("SELECT data FROM sqlite_dbpage WHERE pgno = ? AND schema = '" + l.schema() + "'"); err != nil {
+	if p.page, err = d.c.prepare("SELECT data FROM sqlite_dbpage WHERE pgno = ? AND schema = '" + l.schema() +
+		"'"); err != nil {
 		return nil, nil // a library without the table of pages
 	}
 	defer p.page.close()
@@ -137,7 +138,8 @@ func (p *pages) find(t dialect.Table, schema string) (root, size int64, err erro
 		return s, nil
 	}
 	s, err := one("SELECT rootpage, (SELECT encoding = 'UTF-8' FROM pragma_encoding), (SELECT page_size FROM "+
-		"pragma_page_size('"+schema+"')) FROM "+schema+".sqlite_schema WHERE type = 'table' AND name = ? COLLATE NOCASE", t.Name)
+		"pragma_page_size('"+schema+"')) FROM "+schema+".sqlite_schema WHERE type = 'table' AND name = ? COLLATE "+
+		"NOCASE", t.Name)
 	if err != nil {
 		return 0, 0, err
 	}

@@ -58,7 +58,8 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 		if err != nil {
 			return nil, d.fail("cannot be read", err)
 		}
-		definitions = append(definitions, strings.TrimSpace(Dialect.Quote(c.Name)+" "+at.Type)+" COLLATE "+Dialect.Quote(collation))
+		definitions = append(definitions,
+			strings.TrimSpace(Dialect.Quote(c.Name)+" "+at.Type)+" COLLATE "+Dialect.Quote(collation))
 		stage.Columns = append(stage.Columns, db.Column{Name: at.Name, Type: at.Type, SQL: at.SQL, Keeps: at.Keeps})
 	}
 	for _, sql := range []string{
@@ -169,6 +170,7 @@ func (d *DB) TallyFrom(ctx context.Context, from string, columns []dialect.Colum
 // Unstage implements db.Merger.
 func (d *DB) Unstage(context.Context) {
 	for _, t := range []string{db.StageTable, db.ChangesTable} {
-		_ = d.c.exec("DROP TABLE IF EXISTS " + Dialect.Qualified(temporary, t)) // gone with the connection at the latest
+		_ = d.c.exec("DROP TABLE IF EXISTS " + Dialect.Qualified(temporary,
+			t)) // gone with the connection at the latest
 	}
 }

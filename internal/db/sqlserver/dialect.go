@@ -29,7 +29,8 @@ var Dialect = &dialect.Dialect{
 		if t.IsText() {
 			// By its letters, whatever the column's collation takes for the same; and also by
 			// the spaces at its end, which no comparison sees.
-			same = fmt.Sprintf("%s COLLATE Latin1_General_BIN2 = %s COLLATE Latin1_General_BIN2 AND LEN(%[1]s + '.') = "+
+			same = fmt.Sprintf("%s COLLATE Latin1_General_BIN2 = %s COLLATE Latin1_General_BIN2 AND LEN(%[1]s + "+
+				"'.') = "+
 				"LEN(%[2]s + '.')", a, b)
 		}
 		return fmt.Sprintf("CASE WHEN %s IS NULL AND %s IS NULL OR %s THEN 0 ELSE 1 END = 1", a, b, same)
