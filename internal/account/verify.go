@@ -269,6 +269,10 @@ func outcome(ctx context.Context, pending, old *tray.Receipt, p *plan.Plan, conn
 			return came, err
 		}
 	}
+	if x := pending.Undoing; x != nil && x.Dropped {
+		found, err := conn.Find(ctx, pending.Table.Schema, pending.Table.Name)
+		return map[bool]db.Outcome{true: db.Committed, false: db.RolledBack}[found == nil], err
+	}
 	is, err := isTable(ctx, pending, p, conn)
 	if err != nil || is {
 		return map[bool]db.Outcome{true: db.Committed}[is], err

@@ -86,7 +86,7 @@ func (a *app) loadCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "load SOURCE|PLAN [FILE…] --into URL",
 		Short: "Create or map the table, load the records, verify, commit, keep the papers",
-		Long: loadHelp,
+		Long:  loadHelp,
 		Example: `  ambertray load lock-passages.csv --into sqlite:harrowmere.db
   ambertray load passages.yaml --into sqlite:harrowmere.db --table passages_2025
   ambertray load lock-passages.csv --into postgres://keeper@localhost/canal --schema tolls

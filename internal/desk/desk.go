@@ -130,6 +130,7 @@ const (
 	WhichPart     Code = "which-part"
 	MakesDatabase Code = "makes-database"
 	KeepsBefore   Code = "keeps-before"
+	TakesBack     Code = "takes-back"
 )
 
 // confirm asks a question. Without a yes, it is a need.

@@ -483,8 +483,8 @@ func (r *run) compare(held []tally.Tally) (differences []string) {
 		expected.Loose = held[i].Loose
 		if r.before != nil {
 			// What was there and what was read together are what is there now.
-			expected = r.before[i]
-			expected.Merge(t)
+			c.Before = r.wasBefore(i)
+			expected = merged(&r.before[i], t)
 			held := tray.FactsOf(&held[i])
 			c.Held = &held
 		}
@@ -499,6 +499,15 @@ func (r *run) compare(held []tally.Tally) (differences []string) {
 		receipt.Columns = append(receipt.Columns, c)
 	}
 	return differences
+}
+
+// wasBefore is what the table held in a column before the load.
+func (r *run) wasBefore(i int) *tray.Facts {
+	if r.merge != nil && !r.merge.OnlyNew {
+		return r.merge.wasBefore(i)
+	}
+	f := tray.FactsOf(&r.before[i])
+	return &f
 }
 
 // staysTyped reports whether values of a type are of it in any table that takes them:

@@ -77,10 +77,13 @@ type merging struct {
 	before   int64
 	restRows int64
 	rest     []tally.Tally
-	removed  []int64 // numbers in the stage of rows that were taken out, in order
-	gaps     bool    // the numbers are not one by one
-	refused  map[int64]sink.Refusal
-	shown    []ChangedRow
+	// first is rest before rows were deleted or marked; old and made are what the rows come
+	// to that change, as they were and as they become; staged what all records come to.
+	first, old, made, staged []tally.Tally
+	removed                  []int64 // numbers in the stage of rows that were taken out, in order
+	gaps                     bool    // the numbers are not one by one
+	refused                  map[int64]sink.Refusal
+	shown                    []ChangedRow
 	// affected is how many rows the statements say that they have inserted or changed.
 	affected int64
 }
@@ -159,6 +162,7 @@ func (x *merging) settle(ctx context.Context) ([]sink.Refusal, error) {
 	if err := x.tallies(ctx); err != nil {
 		return nil, err
 	}
+	x.first = slices.Clone(x.rest)
 	x.r.Report("merging")
 	if err := x.missing(ctx); err != nil {
 		return nil, err
@@ -188,7 +192,7 @@ func (x *merging) settle(ctx context.Context) ([]sink.Refusal, error) {
 			return nil, err
 		}
 	}
-	if err := x.keep(ctx); err != nil {
+	if err := cmp.Or(x.sides(ctx), x.keep(ctx)); err != nil {
 		return nil, err
 	}
 	slices.SortFunc(out, func(a, b sink.Refusal) int { return a.Row - b.Row })
@@ -454,10 +458,19 @@ func (x *merging) stay(ctx context.Context, numbers []int64) error {
 		}
 		x.restRows += rows
 		for i := range known {
-			x.rest[i].Merge(&known[i])
+			x.first[i] = merged(&x.first[i], &known[i])
+			x.rest[i] = merged(&x.rest[i], &known[i])
 		}
 	}
 	return nil
+}
+
+// merged is what two parts come to, which both stay as they are.
+func merged(a, b *tally.Tally) tally.Tally {
+	t := tally.Tally{Type: a.Type}
+	t.Merge(a)
+	t.Merge(b)
+	return t
 }
 
 // keep has the changes written down, with the rows as they were.
@@ -730,8 +743,9 @@ func (x *merging) held(ctx context.Context) (count int64, columns []tally.Tally,
 			return 0, nil, nil, err
 		}
 	}
+	x.staged = stage
 	for i := range others {
-		others[i].Merge(&stage[i])
+		others[i] = merged(&others[i], &stage[i])
 	}
 	return count, others, differences, nil
 }
@@ -793,6 +807,43 @@ func (r *run) restRows() int64 {
 		return r.merge.restRows
 	}
 	return r.job.Receipt.Table.Before
+}
+
+// sides adds up the rows that change: as they were, and as they become.
+func (x *merging) sides(ctx context.Context) (err error) {
+	columns := x.r.job.Spec.Table.Columns
+	if x.old, x.made = x.nothing(), x.nothing(); x.OnlyNew {
+		return nil
+	}
+	add := func(to []tally.Tally, from string) error {
+		_, part, err := x.m.TallyFrom(ctx, from, columns, x.loose)
+		for i := range part {
+			to[i].Merge(&part[i])
+		}
+		return err
+	}
+	if x.counts[dialect.Changed] > 0 {
+		if err := cmp.Or(add(x.old, x.sql.OldRows()), add(x.made, x.sql.ChangedRows())); err != nil {
+			return err
+		}
+	}
+	if x.counts[dialect.Inserted] > 0 {
+		return add(x.made, x.sql.NewRows())
+	}
+	return nil
+}
+
+// wasBefore is what the table held before a merge: the rows that no record is about, and
+// those of the records, with the values that they had.
+func (x *merging) wasBefore(i int) *tray.Facts {
+	t := tally.Tally{Type: x.first[i].Type}
+	t.Merge(&x.first[i])
+	t.Merge(&x.staged[i])
+	t.Subtract(&x.made[i])
+	t.Merge(&x.old[i])
+	f := tray.FactsOf(&t)
+	f.Smallest, f.Largest = "", "" // which no difference tells
+	return &f
 }
 
 // A Preview is what a merge would do.

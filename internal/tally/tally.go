@@ -148,6 +148,17 @@ func (c *Tally) Merge(o *Tally) {
 	c.some = true
 }
 
+// Subtract takes out an account of some of the values. What is smallest and largest among
+// the others is not known then.
+func (c *Tally) Subtract(o *Tally) {
+	c.Loose = c.Loose || o.Loose
+	c.Rows -= o.Rows
+	c.Nulls -= o.Nulls
+	c.Octets -= o.Octets
+	c.sum.AddBig(new(big.Int).Neg(o.Total()))
+	c.some = c.Rows > c.Nulls
+}
+
 func (c *Tally) smallest() *big.Int {
 	if c.minWide != nil {
 		return c.minWide

@@ -21,6 +21,7 @@ const (
 	IsClear   State = State(Clear)
 	IsWaiting State = State(Waiting)
 	IsFailed  State = State(Failed)
+	IsUndone  State = State(Undone)
 	// Unsure: the program ended at the commit; the table knows.
 	Unsure State = "unsure"
 	// Stopped: the program ended between commits of the load, which can go on.
@@ -80,7 +81,7 @@ func (e *Entry) Look() Summary {
 
 // rank is the order in which states need a hand.
 func (s State) rank() int {
-	return slices.Index([]State{Unsure, Stopped, IsWaiting, Running, CutOff, IsFailed, IsClear}, s)
+	return slices.Index([]State{Unsure, Stopped, IsWaiting, Running, CutOff, IsFailed, IsUndone, IsClear}, s)
 }
 
 // List lists the entries of a tray: those that need a hand first, the newest
@@ -158,7 +159,7 @@ func Find(dir, name string) (*Entry, error) {
 		}
 		var t Table
 		switch {
-		case s.State == IsFailed:
+		case s.State == IsFailed, s.State == IsUndone:
 			continue
 		case s.Receipt != nil:
 			t = s.Receipt.Table
@@ -182,7 +183,8 @@ func Find(dir, name string) (*Entry, error) {
 func Loaded(list []Summary, schemas []string, table, sha256, part string) *Summary {
 	into := func(s *Summary) bool {
 		r := s.Receipt
-		return r != nil && s.State != IsFailed && r.Table.Name == table && slices.Contains(schemas, r.Table.Schema)
+		return r != nil && s.State != IsFailed && s.State != IsUndone && r.Table.Name == table &&
+			slices.Contains(schemas, r.Table.Schema)
 	}
 	var found *Summary
 	for i := range list {
@@ -199,7 +201,8 @@ func Loaded(list []Summary, schemas []string, table, sha256, part string) *Summa
 		return nil
 	}
 	for i := range list {
-		if s := &list[i]; into(s) && s.Receipt.Table.Mode != "append" && s.Started.After(found.Started) {
+		if s := &list[i]; into(s) && s.Receipt.Table.Mode != "append" && s.Receipt.Table.Mode != "merge" &&
+			s.Started.After(found.Started) {
 			return nil // its rows are gone
 		}
 	}

@@ -24,6 +24,7 @@ const (
 	Clear   Verdict = "clear"   // every record is loaded, mended, waived, or skipped for a stated reason
 	Waiting Verdict = "waiting" // loaded and verified, but rejects wait to be mended
 	Failed  Verdict = "failed"  // nothing was changed
+	Undone  Verdict = "undone"  // it was loaded, and taken back
 	// Halted: the load has committed on its way, and can go on. Such a receipt is
 	// shown and not kept.
 	Halted Verdict = "stopped"
@@ -56,6 +57,8 @@ type Receipt struct {
 	// are what there was to look at before the load.
 	Decided  []string          `json:"decided,omitempty"`
 	Cautions []profile.Finding `json:"cautions,omitempty"`
+	// Undoing is how the load was taken back.
+	Undoing *Undoing `json:"undoing,omitempty"`
 	// Mends and Waivers are what was done about the rejects, in order.
 	Mends   []Mend   `json:"mends,omitempty"`
 	Waivers []Waiver `json:"waivers,omitempty"`
@@ -230,6 +233,9 @@ type Verified struct {
 	Proof Proof `json:"proof,omitempty"`
 	// Differences says in what the table does not agree.
 	Differences []string `json:"differences,omitempty"`
+	// Before is what the whole table held before the load, where it was added to or merged
+	// into; of a merge, without smallest and largest.
+	Before *Facts `json:"before,omitempty"`
 	// Held is what the whole table held after the load, where that is more
 	// than was loaded.
 	Held *Facts `json:"held,omitempty"`
@@ -333,6 +339,19 @@ type Reason struct {
 	Line  int64  `json:"line"`
 	Cell  string `json:"cell,omitempty"` // of a sheet
 	Value string `json:"value"`
+}
+
+// An Undoing is how a load was taken back.
+type Undoing struct {
+	At time.Time `json:"at"`
+	By string    `json:"by"` // the user's name on the machine
+	// Dropped tells that the table was dropped; else so many rows were deleted, got their
+	// old values, or were put back.
+	Dropped bool  `json:"dropped,omitempty"`
+	Deleted int64 `json:"deleted"`
+	Changed int64 `json:"changed"`
+	PutBack int64 `json:"put_back"`
+	Rows    int64 `json:"rows"` // in the table afterwards
 }
 
 // A Mend is one load of corrected rejects.

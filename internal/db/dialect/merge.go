@@ -31,6 +31,8 @@ type Merge struct {
 	Columns []Column
 	// All are the names of the table's columns.
 	All []string
+	// Undoes tells that the stage has a column with what became of each row, to take that back.
+	Undoes bool
 	// Quiet tells that nothing but a statement itself changes rows of the table: it has no
 	// triggers, and no such keys.
 	Quiet bool
@@ -263,6 +265,26 @@ func (m *Merge) Before() string {
 // FROM.
 func (m *Merge) KnownOf(numbers string) string {
 	return fmt.Sprintf("%s b WHERE b.%s = '%s' AND b.%s IN (%s)", m.Changes, ChangeWhat, Changed, ChangeRow, numbers)
+}
+
+// OldRows are the rows that change, as they were, and ChangedRows as they become; to stand
+// behind FROM.
+func (m *Merge) OldRows() string {
+	return fmt.Sprintf("%s b WHERE b.%s = '%s'", m.Changes, ChangeWhat, Changed)
+}
+
+// ChangedRows is described at OldRows.
+func (m *Merge) ChangedRows() string {
+	var list []string
+	for i, c := range m.Columns {
+		name := m.Quote(c.Name)
+		if m.IsKey(c.Name) {
+			list = append(list, "b."+name+" AS "+name)
+			continue
+		}
+		list = append(list, "b."+newName(i)+" AS "+name)
+	}
+	return fmt.Sprintf("(SELECT %s FROM %s) x", strings.Join(list, ", "), m.OldRows())
 }
 
 // NewRows are the records that are inserted, to stand behind FROM.

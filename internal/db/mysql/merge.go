@@ -12,6 +12,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/sink"
+	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
 )
 
@@ -22,6 +23,12 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 	m.Stage, m.Changes = Dialect.Qualified(t.Schema, db.StageTable), Dialect.Qualified(t.Schema, db.ChangesTable)
 	stage := &db.Table{Schema: t.Schema, Name: db.StageTable}
 	var names, key []string
+	what := ""
+	if m.Undoes {
+		what = ", " + dialect.ChangeWhat + " VARCHAR(10)"
+		stage.Columns = append(stage.Columns, db.Column{Name: dialect.ChangeWhat, Type: "varchar(10)",
+			SQL: sqltype.Type{Kind: sqltype.VarChar, Length: 10}})
+	}
 	for _, c := range m.Columns {
 		names = append(names, quote(c.Name))
 		at := slices.IndexFunc(t.Columns, func(f db.Column) bool { return f.Name == c.Name })
@@ -44,16 +51,17 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 		index = ", KEY (" + strings.Join(key, ", ") + ")"
 	}
 	const empty = " WHERE 1 = 0"
-	var nothing []string
-	for range names {
-		nothing = append(nothing, "NULL")
+	from := m.Table
+	if m.Undoes {
+		from = "(SELECT 1 AS one) x LEFT JOIN " + m.Table + " t ON 1 = 0" // whose columns take nulls
 	}
 	for _, sql := range []string{
 		"SET SESSION TRANSACTION READ WRITE",
 		"DROP TEMPORARY TABLE IF EXISTS " + m.Stage,
 		"DROP TEMPORARY TABLE IF EXISTS " + m.Changes,
-		fmt.Sprintf("CREATE TEMPORARY TABLE %s (%s BIGINT NOT NULL AUTO_INCREMENT PRIMARY KEY%s) ENGINE=InnoDB SELECT "+
-			"%s FROM %s%s", m.Stage, m.Number, index, strings.Join(names, ", "), m.Table, empty),
+		fmt.Sprintf("CREATE TEMPORARY TABLE %s (%s BIGINT NOT NULL AUTO_INCREMENT PRIMARY KEY%s%s) ENGINE=InnoDB "+
+			"SELECT "+
+			"%s FROM %s%s", m.Stage, m.Number, what, index, strings.Join(names, ", "), from, empty),
 		// The columns of an outer join take nulls.
 		fmt.Sprintf("CREATE TEMPORARY TABLE %s (%s BIGINT, %s VARCHAR(10), KEY (%s)) ENGINE=InnoDB SELECT %s "+
 			"FROM (SELECT 1 AS one) x LEFT JOIN %s t ON 1 = 0%s", m.Changes, dialect.ChangeRow, dialect.ChangeWhat,
@@ -119,4 +127,26 @@ func (d *DB) Unstage(ctx context.Context) {
 		// They are gone with the session at the latest.
 		_, _ = d.c.ExecContext(ctx, "DROP TEMPORARY TABLE IF EXISTS "+quote(t))
 	}
+}
+
+// Place implements db.Placed: by a key of one column. These servers show no other place of
+// a row.
+func (d *DB) Place(t *db.Table) string {
+	if key := t.PrimaryKey(); len(key) == 1 {
+		return quote(key[0])
+	}
+	return ""
+}
+
+// DropExactly implements db.Dropper.
+func (d *DB) DropExactly(ctx context.Context, t *db.Table, rows int64) (bool, error) {
+	q, name := d.questions(), Dialect.Qualified(t.Schema, t.Name)
+	if err := q.Do(ctx, "cannot lock the table", "LOCK TABLES "+name+" WRITE"); err != nil {
+		return false, err
+	}
+	defer q.Do(context.WithoutCancel(ctx), "cannot let go of the table", "UNLOCK TABLES")
+	if n, err := q.Count(ctx, t.Schema, t.Name); err != nil || n != rows {
+		return false, err
+	}
+	return true, q.Do(ctx, "cannot drop the table", "DROP TABLE "+name)
 }

@@ -33,6 +33,9 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 		return nil, d.fail(cannot, err)
 	}
 	defer tx.Rollback(context.Background())
+	if m.Undoes {
+		names = "''::text AS " + dialect.ChangeWhat + ", " + names
+	}
 	for _, sql := range []string{
 		"DROP TABLE IF EXISTS pg_temp." + quote(db.StageTable) + ", pg_temp." + quote(db.ChangesTable),
 		fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WITH NO DATA", quote(db.StageTable), names,
@@ -125,4 +128,31 @@ func (d *DB) TallyFrom(ctx context.Context, from string, columns []dialect.Colum
 func (d *DB) Unstage(ctx context.Context) {
 	// They are gone with the session at the latest.
 	_, _ = d.c.Exec(ctx, "DROP TABLE IF EXISTS pg_temp."+quote(db.StageTable)+", pg_temp."+quote(db.ChangesTable))
+}
+
+// Place implements db.Placed.
+func (d *DB) Place(*db.Table) string { return "ctid" }
+
+// DropExactly implements db.Dropper.
+func (d *DB) DropExactly(ctx context.Context, t *db.Table, rows int64) (bool, error) {
+	tx, err := d.c.Begin(ctx)
+	if err != nil {
+		return false, d.fail("cannot begin a transaction", err)
+	}
+	defer tx.Rollback(context.WithoutCancel(ctx))
+	name := Dialect.Qualified(t.Schema, t.Name)
+	var n int64
+	if _, err := tx.Exec(ctx, "LOCK TABLE "+name+" IN ACCESS EXCLUSIVE MODE"); err != nil {
+		return false, d.fail("cannot lock the table", err)
+	}
+	if err := tx.QueryRow(ctx, "SELECT count(*) FROM "+name).Scan(&n); err != nil || n != rows {
+		return false, err
+	}
+	if _, err := tx.Exec(ctx, "DROP TABLE "+name); err != nil {
+		return false, d.fail("cannot drop the table", err)
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return false, d.fail("cannot commit", err)
+	}
+	return true, nil
 }

@@ -14,6 +14,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/sink"
+	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
 )
 
@@ -52,6 +53,10 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 	}
 	stage := &db.Table{Schema: temporary, Name: db.StageTable}
 	var definitions []string
+	if m.Undoes {
+		definitions = append(definitions, dialect.ChangeWhat+" TEXT")
+		stage.Columns = append(stage.Columns, whatColumn)
+	}
 	for _, c := range m.Columns {
 		at := columnNamed(t, c.Name)
 		collation, err := d.c.collation(t.Name, c.Name)
@@ -92,6 +97,9 @@ func (d *DB) onlyOwn() error {
 	d.c = c
 	return nil
 }
+
+// whatColumn is the one of a stage that says what became of a row.
+var whatColumn = db.Column{Name: dialect.ChangeWhat, Type: "TEXT", SQL: sqltype.Type{Kind: sqltype.Text}}
 
 func columnNamed(t *db.Table, name string) *db.Column {
 	for i := range t.Columns {
@@ -173,4 +181,31 @@ func (d *DB) Unstage(context.Context) {
 		_ = d.c.exec("DROP TABLE IF EXISTS " + Dialect.Qualified(temporary,
 			t)) // gone with the connection at the latest
 	}
+}
+
+// Place implements db.Placed.
+func (d *DB) Place(*db.Table) string { return "rowid" }
+
+// DropExactly implements db.Dropper.
+func (d *DB) DropExactly(ctx context.Context, t *db.Table, rows int64) (bool, error) {
+	q := d.questions()
+	if err := q.Do(ctx, "cannot be set up", "PRAGMA foreign_keys = 1"); err != nil {
+		return false, err
+	}
+	if err := q.Do(ctx, "cannot begin a transaction", "BEGIN IMMEDIATE"); err != nil {
+		return false, err
+	}
+	defer func() {
+		if !d.c.autocommit() {
+			_ = d.c.exec("ROLLBACK")
+		}
+	}()
+	if n, err := q.Count(ctx, t.Schema, t.Name); err != nil || n != rows {
+		return false, err
+	}
+	// Foreign keys are heeded, so that a table that others refer to stays.
+	if err := q.Do(ctx, "cannot drop the table", "DROP TABLE "+Dialect.Qualified(t.Schema, t.Name)); err != nil {
+		return false, err
+	}
+	return true, q.Do(ctx, "cannot commit", "COMMIT")
 }

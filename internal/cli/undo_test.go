@@ -1,0 +1,121 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ambertray/internal/desk"
+	"ambertray/internal/tray"
+)
+
+func (b *bench) undone(args ...string) *tray.Undoing {
+	b.t.Helper()
+	var a desk.UndoAnswer
+	r := b.run(0, append([]string{"undo", "--json", "--yes"}, args...)...)
+	require.NoError(b.t, json.Unmarshal([]byte(r.out), &a), r.out)
+	return a.Undoing
+}
+
+// A load is taken back, whatever it did, and only if nobody has changed its rows since.
+func TestUndo(t *testing.T) {
+	onMergers(t, func(t *testing.T, b *bench, s server) {
+		into := []string{"--into", s.url, "--yes"}
+		load := func(code int, args ...string) tray.Receipt { return b.loaded(code, append(args, into...)...) }
+
+		// A table that was made is dropped.
+		b.write("new.csv", boats)
+		rec := load(0, "new.csv", "--table", "made", "--key", "permit", "--ledger")
+		assert.True(t, b.undone(rec.Entry, "--dry-run").Dropped)
+		s.exec(t, "INSERT INTO made (permit) VALUES ('9999')")
+		r := b.run(2, "undo", rec.Entry, "--yes")
+		assert.Contains(t, r.err, "the table is not what the load left; nothing was changed")
+		assert.Contains(t, r.err, "1 row more than after the load")
+		s.exec(t, "DELETE FROM made WHERE permit = '9999'")
+		assert.Contains(t, b.run(2, "undo", rec.Entry).err, "say --yes if that is meant")
+		assert.EqualValues(t, 4, b.undone(rec.Entry).Deleted)
+		assert.NotContains(t, s.tables(t), "made")
+		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "was taken back already")
+		assert.Contains(t, b.run(0, "tray", "--all").out, "undone")
+		b.run(0, "tray", "--check")
+
+		// Rows that were added by key are deleted, and the file can be loaded again.
+		s.makeBoats(t)
+		were := s.boats(t, "boats")
+		b.write("more.csv", "permit,name,length,owner\n0200,Newt,7.25,Dov\n0201,Eft,8.00,\n")
+		rec = load(0, "more.csv", "--table", "boats", "--mode", "append")
+		s.exec(t, "UPDATE boats SET length = 9 WHERE permit = '0012'")
+		r = b.run(2, "undo", rec.Entry, "--yes")
+		assert.Contains(t, r.err, "others have worked on it since")
+		assert.Contains(t, r.err, "column length: sum 60.50 before the load, and 52.00 without it")
+		s.exec(t, "UPDATE boats SET length = 17.5 WHERE permit = '0012'")
+		u := b.undone(rec.Entry)
+		assert.EqualValues(t, []int64{2, 4}, []int64{u.Deleted, u.Rows})
+		assert.Equal(t, were, s.boats(t, "boats"))
+		rec = load(0, "more.csv", "--table", "boats", "--mode", "append")
+		s.exec(t, "DELETE FROM boats WHERE permit = '0200'")
+		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "2 rows were to be deleted, and 1 could be")
+		s.exec(t, "DELETE FROM boats WHERE permit = '0201'")
+
+		// A merge is put back: what it changed, inserted and deleted.
+		b.write("m.csv", "permit,name,length,owner\n0012,Grey Heron,18.50,\"Ann, Lock\"\n0044,kestrel,12.00,Cilla\n0105,Willow,9.75,\"\"\n0200,Newt,7.25,Dov\n")
+		rec = load(0, "m.csv", "--table", "boats", "--mode", "merge", "--missing", "delete", "--keep-empty", "quoted")
+		s.exec(t, "UPDATE boats SET length = 19 WHERE permit = '0200'")
+		assert.EqualValues(t, 1, b.undone(rec.Entry, "--dry-run").PutBack, "what is deleted may have been changed")
+		u = b.undone(rec.Entry)
+		assert.EqualValues(t, []int64{1, 2, 1, 4}, []int64{u.Deleted, u.Changed, u.PutBack, u.Rows})
+		assert.Equal(t, were, s.boats(t, "boats"))
+		assert.Equal(t, [][]string{{"yes"}, {"yes"}, {"yes"}, {"yes"}}, queryRows(t, s.db, "SELECT seen FROM boats"), "also what the file does not have")
+		b.run(0, "plan", "m.csv", "-o", "p.yaml", "--table", "boats")
+		b.write("p.yaml", b.read("p.yaml")+"missing:\n  gone: '\"laid up\"'\n")
+		rec = load(0, "p.yaml", "--mode", "merge")
+		u = b.undone(rec.Entry)
+		assert.Equal(t, were, s.boats(t, "boats"))
+		assert.Equal(t, [][]string{{"<null>"}, {"<null>"}, {"<null>"}, {"<null>"}}, queryRows(t, s.db, "SELECT gone FROM boats"))
+		rec = load(0, "m.csv", "--table", "boats", "--mode", "merge", "--before", "none")
+		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "the rows were not kept as they were")
+		rec = load(0, "m.csv", "--table", "boats", "--mode", "refill")
+		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "cannot be taken back")
+	})
+}
+
+// Rows without a key are taken back by their values, as many of each as went in.
+func TestUndoWholeRows(t *testing.T) {
+	onMergers(t, func(t *testing.T, b *bench, s server) {
+		key := ""
+		if s.name == "mysql" {
+			key = ", id int AUTO_INCREMENT PRIMARY KEY" // rows have no other place there
+		}
+		s.exec(t, "CREATE TABLE readings (gauge varchar(5), level decimal(6,2), note varchar(20)"+key+")",
+			"INSERT INTO readings (gauge, level, note) VALUES ('A', 1.25, NULL), ('B', 2.5, 'x')")
+		read := func() [][]string {
+			return decimals(queryRows(t, s.db, "SELECT gauge, coalesce("+s.text("level")+", '-'), note FROM readings ORDER BY gauge, note"), 1)
+		}
+		were := read()
+		b.write("r.csv", "gauge,level,note\nA,1.25,\nA,1.25,\nB,2.50,x\nC,,\n")
+		args := []string{"r.csv", "--into", s.url, "--table", "readings", "--mode", "append", "--yes"}
+		rec := b.loaded(0, args...)
+		assert.Len(t, read(), 6)
+		u := b.undone(rec.Entry)
+		assert.EqualValues(t, []int64{4, 2}, []int64{u.Deleted, u.Rows})
+		assert.Equal(t, were, read())
+		rec = b.loaded(0, append(args, "--only-new")...)
+		assert.EqualValues(t, 2, rec.Records.Loaded)
+		assert.EqualValues(t, 2, b.undone(rec.Entry).Deleted)
+		assert.Equal(t, were, read())
+
+		rec = b.loaded(0, args...)
+		b.write("r.csv", strings.Replace(b.read("r.csv"), "C", "D", 1))
+		assert.Contains(t, b.run(1, "undo", rec.Entry, "--yes").err, "the file has been changed since the load")
+		assert.Len(t, read(), 6)
+		if s.name != "mysql" {
+			return
+		}
+		s.exec(t, "CREATE TABLE bare (gauge varchar(5), level decimal(6,2), note varchar(20))", "INSERT INTO bare VALUES ('A', 1, 'x')")
+		rec = b.loaded(0, "r.csv", "--into", s.url, "--table", "bare", "--mode", "append")
+		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "its rows cannot be told apart")
+	})
+}
