@@ -80,7 +80,7 @@ func Undo(ctx context.Context, job UndoJob) (*tray.Undoing, error) {
 		return u.out, u.drop(ctx)
 	case db.Append, db.Merge:
 		return u.out, u.takeBack(ctx)
-	case db.Refill, db.Replace, db.Undone: // others: what they took away was not kept
+	case db.Refill, db.Replace: // what they took away was not kept
 	}
 	return nil, &NotUndone{Why: "a load that emptied or replaced its table cannot be taken back, for the rows that " +
 		"were " +

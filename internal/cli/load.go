@@ -251,7 +251,8 @@ func (a *app) printInOneLine(r *tray.Receipt, e *tray.Entry) {
 		what = fmt.Sprintf("%s inserted, %s changed, %s unchanged", grouped(m.Inserted), grouped(m.Changed),
 			grouped(m.Unchanged))
 		if m.Rule != tray.MissingKept {
-			what += ", " + grouped(m.Missing) + " missing"
+			what += ", " + grouped(m.Missing) + map[bool]string{true: " marked",
+				false: " deleted"}[m.Rule == tray.MissingMarked]
 		}
 	}
 	for _, n := range []struct {

@@ -6,6 +6,7 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/desk"
+	"ambertray/internal/load"
 	"ambertray/internal/tray"
 )
 
@@ -58,7 +59,7 @@ func (a *app) printMerge(m *desk.MergeAnswer) {
 		fmt.Fprintf(a.out, "\n%s\n", st.title(title))
 		g := newGrid(st, strings.Join(m.Merge.Key, ", "), "column", "is", "becomes")
 		for _, r := range m.Changed {
-			key := r.KeyOf()
+			key := load.KeyOf(r.Key)
 			for _, c := range r.Columns {
 				g.row(key, c.Column, st.dim(valueOf(c.Old)), valueOf(c.New))
 				key = ""
@@ -66,11 +67,36 @@ func (a *app) printMerge(m *desk.MergeAnswer) {
 		}
 		g.render(a.out)
 	}
+	a.printKeys(st, "New", m.New, m.Merge.Inserted)
+	gone := "Deleted"
+	if m.Merge.Rule == tray.MissingMarked {
+		gone = "Marked"
+	}
+	a.printKeys(st, gone, m.Gone, m.Merge.Missing)
 	if len(m.Reasons) > 0 {
 		fmt.Fprintf(a.out, "\n%s\n", st.title("Rejects"))
 		a.printReasons(st, m.Reasons)
 	}
 	fmt.Fprintf(a.out, "\n%s\n", st.dim("Rows that the database itself refuses are only known when they go in."))
+}
+
+// printKeys names the first of some rows.
+func (a *app) printKeys(st style, title string, keys [][]*string, count int64) {
+	if len(keys) == 0 {
+		return
+	}
+	var names []string
+	for _, k := range keys {
+		names = append(names, load.KeyOf(k))
+	}
+	text := strings.Join(names, " · ")
+	if n := count - int64(len(keys)); n > 0 {
+		text += " and " + plural(n, "other")
+	}
+	fmt.Fprintf(a.out, "\n%s\n", st.title(title))
+	for _, l := range fold(text, max(st.width-2, 40)) {
+		fmt.Fprintln(a.out, "  "+l)
+	}
 }
 
 // valueOf shows a value, and null as what no value is.

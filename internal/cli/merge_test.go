@@ -12,6 +12,7 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/desk"
+	"ambertray/internal/load"
 	"ambertray/internal/tray"
 )
 
@@ -70,7 +71,8 @@ func TestMerge(t *testing.T) {
 		assert.Equal(t, were, s.boats(t, "boats"), "a dry run changes nothing")
 		assert.EqualValues(t, []int64{1, 2, 1, 4, 5}, []int64{would.Merge.Inserted, would.Merge.Changed, would.Merge.Unchanged, would.Before, would.After})
 		require.Len(t, would.Changed, 2)
-		assert.Equal(t, "0012", would.Changed[0].KeyOf())
+		assert.Equal(t, "0012", load.KeyOf(would.Changed[0].Key))
+		assert.Equal(t, "0200", load.KeyOf(would.New[0]))
 		assert.Equal(t, "17.50 18.50", trailing(*would.Changed[0].Columns[0].Old)+" "+trailing(*would.Changed[0].Columns[0].New))
 		assert.Len(t, would.Changed[1].Columns, 2, "a name whose letters change their case changes")
 		assert.Nil(t, would.Changed[1].Columns[1].Old)

@@ -96,7 +96,7 @@ func (a *app) listTray(dir string, all bool) error {
 	others := 0
 	left := 0
 	for _, s := range list {
-		if s.State == tray.IsClear || s.State == tray.IsFailed {
+		if s.State == tray.IsClear || s.State == tray.IsFailed || s.State == tray.IsUndone {
 			if others++; others > 20 && !all {
 				left++
 				continue
@@ -150,6 +150,8 @@ func (s style) state(t tray.State) string {
 	switch t {
 	case tray.IsClear:
 		return s.good(string(t))
+	case tray.IsUndone:
+		return s.dim(string(t))
 	case tray.IsWaiting, tray.CutOff, tray.Running:
 		return s.warn(string(t))
 	case tray.IsFailed, tray.Stopped, tray.Unsure:

@@ -104,7 +104,7 @@ func (l Ledger) In(ctx context.Context, table string) (rows []LedgerRow, err err
 			At: f[8]}
 		r.Bytes, _ = strconv.ParseInt(f[4], 10, 64)
 		r.After, _ = strconv.ParseInt(f[6], 10, 64)
-		if Mode(r.Mode) == Undone {
+		if r.Mode == undone {
 			continue
 		}
 		if n := len(rows); Mode(r.Mode) != Append && Mode(r.Mode) != Merge && n > 0 && rows[n-1].Entry != r.Entry {

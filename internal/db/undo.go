@@ -22,15 +22,15 @@ type Placed interface {
 	Place(t *Table) string
 }
 
-// Undone is the mode that the ledger has of a load that was taken back.
-const Undone Mode = "undone"
+// undone is the mode that the ledger has of a load that was taken back.
+const undone = "undone"
 
 // TakeBack notes in the ledger that a load was taken back.
 func (l Ledger) TakeBack(ctx context.Context, entry string) error {
 	d := l.Dialect
 	return l.Do(ctx, "cannot write into the table "+LedgerTable,
 		fmt.Sprintf("UPDATE %s SET load_mode = %s WHERE load_entry = %s", l.table(), d.Parameter(1), d.Parameter(2)),
-		string(Undone), entry)
+		undone, entry)
 }
 
 // Takes is a way to take rows back that a stage has, with a column that says what became

@@ -6,6 +6,7 @@ package demo
 
 import (
 	"bufio"
+	"bytes"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -124,6 +125,36 @@ func Register(w io.Writer, n int) error {
 		}
 	}
 	fmt.Fprintf(b, "Total: %d boats, £%d.%02d\r\n", n, total/100, total%100)
+	return b.Flush()
+}
+
+// RegisterAgain writes the register as it comes a month later: two boats have changed, one is
+// new, one is gone.
+func RegisterAgain(w io.Writer, n int) error {
+	var before bytes.Buffer
+	if err := Register(&before, n); err != nil {
+		return err
+	}
+	b := bufio.NewWriter(w)
+	for i, line := range strings.SplitAfter(before.String(), "\r\n") {
+		switch i {
+		case 1:
+			line = strings.Replace(line, "14 Mar", "14 Apr", 1)
+		case 5:
+			line = strings.Replace(line, "Trust   ", "E. Lacey", 1)
+		case 7:
+			line = strings.Replace(line, "163.50", "171.25", 1)
+		case n + 4:
+			continue // sold
+		case n + 5:
+			line +=
+				"009017 | Lapwing 413          | J. K\xf6hler             " +
+					"| 2 Apr 2025  |      44.5 | yes  |    \xa3121.00\r\n"
+		}
+		if _, err := b.WriteString(line); err != nil {
+			return err
+		}
+	}
 	return b.Flush()
 }
 

@@ -46,6 +46,13 @@ var Steps = []Step{
 	{"Ten sheets into one table, and every value compared.",
 		[]string{"load", "tolls.yaml", "--into", "sqlite:harrowmere.db"}, 0},
 	{"", []string{"verify", "tolls", "--deep"}, 0},
+	{"The register of boats goes into a table.",
+		[]string{"load", "boat-register.txt", "--into", "sqlite:harrowmere.db", "--table", "boats"}, 0},
+	{"A month later it comes again. What would change?", []string{"load", "boat-register-april.txt", "--into",
+		"sqlite:harrowmere.db", "--table", "boats", "--mode", "merge", "--missing", "delete", "--dry-run"}, 0},
+	{"That is right.", []string{"load", "boat-register-april.txt", "--into", "sqlite:harrowmere.db", "--table", "boats",
+		"--mode", "merge", "--missing", "delete"}, 0},
+	{"It should not have been done yet: take it back.", []string{"undo", "boats", "--yes"}, 0},
 	{"Nothing waits any more.", []string{"tray"}, 0},
 }
 
@@ -59,6 +66,7 @@ var files = []struct {
 	{"corrected-rejects.csv", Corrected},
 	{"toll-book-2025.xlsx", TollBook},
 	{"tolls.yaml", func(w io.Writer) error { _, err := io.WriteString(w, TollPlan); return err }},
+	{"boat-register-april.txt", func(w io.Writer) error { return RegisterAgain(w, 412) }},
 	{"gauge-readings.tsv", func(w io.Writer) error { return Gauges(w, 800) }},
 }
 

@@ -169,6 +169,10 @@ func (d *Desk) entryAt(ctx context.Context, name string, at DatabaseRequest, cla
 		}
 		e.log.Info("settled what the program left undecided", "verdict", e.Receipt.Verdict)
 	}
+	if u := e.Receipt.Undoing; u != nil {
+		return nil, need("%s: the load was taken back already, on %s by %s", e.Name, u.At.Format("2006-01-02 15:04"),
+			u.By)
+	}
 	if e.Receipt.Verdict == tray.Failed {
 		return nil, fmt.Errorf("%s: the load failed and changed nothing: %s", e.Name, e.Receipt.Error)
 	}

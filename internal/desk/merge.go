@@ -66,7 +66,10 @@ type MergeAnswer struct {
 	Merge   *tray.Merge   `json:"merge"`
 	// Changed are the first rows that would get other values.
 	Changed []load.ChangedRow `json:"changed"`
-	Source  string            `json:"-"`
+	// New and Gone are keys of the first rows that are new, and that the file does not have.
+	New    [][]*string `json:"new"`
+	Gone   [][]*string `json:"gone"`
+	Source string      `json:"-"`
 }
 
 // merges reports whether the records of a load meet rows of the table.
@@ -275,7 +278,8 @@ func (l *loading) preview(ctx context.Context) error {
 	}
 	a := &MergeAnswer{Document: document("merge"), DryRun: true, Schema: l.found.Schema, Table: l.found.Name,
 		Before: p.Before, After: p.Before + p.Merge.Inserted, Records: p.Records, Skipped: list(p.Skipped),
-		Reasons: list(p.Reasons), Merge: p.Merge, Changed: list(p.First), Source: l.in.First().Name}
+		Reasons: list(p.Reasons), Merge: p.Merge, Changed: list(p.First), New: list(p.New), Gone: list(p.Gone),
+		Source: l.in.First().Name}
 	if p.Merge.Rule == tray.MissingDeleted {
 		a.After -= p.Merge.Missing
 	}

@@ -45,10 +45,6 @@ func (d *Desk) Undo(ctx context.Context, r UndoRequest) (*UndoAnswer, error) {
 	defer e.close()
 	t := e.Receipt.Table
 	name := db.Qualified(t.Schema, t.Name)
-	if e.Receipt.Verdict == tray.Undone {
-		return nil, need("%s: the load was taken back already, on %s by %s", e.Name,
-			e.Receipt.Undoing.At.Format("2006-01-02 15:04"), e.Receipt.Undoing.By)
-	}
 	if err := d.hold(ctx, e.conn, db.Name{Schema: t.Schema, Table: t.Name}, r.At); err != nil {
 		return nil, err
 	}

@@ -84,6 +84,9 @@ type merging struct {
 	gaps                     bool    // the numbers are not one by one
 	refused                  map[int64]sink.Refusal
 	shown                    []ChangedRow
+	// fresh and gone are the keys of the first rows that are new, and that the sources do not
+	// have.
+	fresh, gone [][]*string
 	// affected is how many rows the statements say that they have inserted or changed.
 	affected int64
 }
@@ -387,7 +390,19 @@ func (x *merging) countColumns(ctx context.Context) error {
 
 // show reads the first rows that change, as they are and as they will be.
 func (x *merging) show(ctx context.Context) error {
-	if x.Show <= 0 || x.counts[dialect.Changed] == 0 {
+	if x.Show <= 0 || len(x.Key) == 0 {
+		return nil
+	}
+	for what, to := range map[dialect.Change]*[][]*string{dialect.Inserted: &x.fresh, dialect.Gone: &x.gone} {
+		if x.counts[what] == 0 {
+			continue
+		}
+		var err error
+		if *to, err = x.m.Within().Rows(ctx, "cannot read the changes", x.sql.Keys(what, x.Show)); err != nil {
+			return err
+		}
+	}
+	if x.counts[dialect.Changed] == 0 {
 		return nil
 	}
 	var columns []db.Column
@@ -855,6 +870,8 @@ type Preview struct {
 	// Before is how many rows the table has.
 	Before int64
 	First  []ChangedRow
+	// New and Gone are keys of the first rows that are new, and that the file does not have.
+	New, Gone [][]*string
 }
 
 // errPreviewed ends a load that is only to be looked at.
@@ -869,6 +886,7 @@ func PreviewMerge(ctx context.Context, job Job) (*Preview, error) {
 		var err error
 		out.Records, out.Skipped, out.Reasons = r.Records, r.Skips(), r.Reasons()
 		out.Merge, out.First = job.Receipt.Merge, r.merge.shown
+		out.New, out.Gone = r.merge.fresh, r.merge.gone
 		if out.Merge.OnlyNew {
 			out.Records.Loaded -= out.Merge.Unchanged
 			out.Records.Skipped += out.Merge.Unchanged
@@ -885,9 +903,9 @@ func PreviewMerge(ctx context.Context, job Job) (*Preview, error) {
 }
 
 // KeyOf says how the key of a row is written in a message.
-func (c *ChangedRow) KeyOf() string {
+func KeyOf(key []*string) string {
 	var out []string
-	for _, k := range c.Key {
+	for _, k := range key {
 		if k == nil {
 			out = append(out, "null")
 			continue

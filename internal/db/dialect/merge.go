@@ -243,6 +243,12 @@ func (m *Merge) Differences(n int) string {
 		Changed, ChangeRow), n)
 }
 
+// Keys are those of the first rows of a change.
+func (m *Merge) Keys(what Change, n int) string {
+	return m.First(m.keys("b."), fmt.Sprintf("%s b WHERE b.%s = '%s' ORDER BY b.%s, %s", m.Changes, ChangeWhat, what,
+		ChangeRow, m.keys("b.")), n)
+}
+
 // Before are the changes with the rows as they were; of a row that was not there, only
 // the key, or where there is none, all that is put in.
 func (m *Merge) Before() string {
