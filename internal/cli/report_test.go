@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"html"
 	"os"
 	"os/exec"
@@ -14,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"ambertray/internal/profile"
 	"ambertray/internal/report"
 	"ambertray/internal/testdb"
 )
@@ -131,4 +133,47 @@ func TestReportOfFailure(t *testing.T) {
 	assert.Contains(t, page, `<span class="verdict failed">`)
 	assert.Contains(t, page, "Nothing was changed in the database")
 	assert.Contains(t, b.run(2, "report", "nothing").err, "nothing")
+}
+
+// A load that is not like the ones before it says so, and the page shows the figures.
+func TestSinceLastTime(t *testing.T) {
+	b := newBench(t)
+	part := func(name string, first, n, blanks int) {
+		var text strings.Builder
+		text.WriteString("passage,toll\n")
+		for i := range n {
+			toll := "12.50"
+			if i < blanks {
+				toll = ""
+			}
+			fmt.Fprintf(&text, "%d,%s\n", first+i, toll)
+		}
+		b.write(name, text.String())
+	}
+	part("a.csv", 1, 100, 2)
+	part("b.csv", 1001, 110, 3)
+	part("c.csv", 2001, 105, 60)
+	into := []string{"--into", "sqlite:t.db", "--table", "tolls", "--mode", "append"}
+	first := b.loaded(0, "a.csv", "--into", "sqlite:t.db", "--table", "tolls", "--key", "passage")
+	assert.Empty(t, b.loaded(0, append(into, "b.csv")...).Cautions)
+	r := b.run(2, append([]string{"load", "c.csv", "--strict"}, into...)...)
+	assert.Contains(t, r.err, "caution  toll: blank in 57 % of the records; 2 % to 2.7 % in the last 2 loads")
+	assert.Equal(t, [][]string{{"210"}}, b.query("t.db", "SELECT count(*) FROM tolls"), "nothing was changed")
+	rec := b.loaded(0, append(into, "c.csv")...)
+	require.Len(t, rec.Cautions, 1)
+	assert.Equal(t, profile.CodeNotAsBefore, rec.Cautions[0].Code)
+	doc := b.document(0, "report", rec.Entry, "--json")
+	trends := doc["trends"].([]any)
+	assert.Len(t, trends, 2, "records and blanks; all else is as it was")
+	assert.Equal(t, map[string]any{"column": "toll", "measure": "blank", "far": true}, func() map[string]any {
+		x := trends[1].(map[string]any)
+		assert.Len(t, x["loads"], 3)
+		delete(x, "loads")
+		return x
+	}())
+	b.run(0, "report", rec.Entry, "-o", "r.html")
+	page := b.read("r.html")
+	assert.Contains(t, page, "Beside the last loads")
+	assert.Contains(t, page, `<td class="n far">57 %</td>`)
+	assert.NotContains(t, b.run(0, "report", first.Entry).out, "Beside the last loads", "the first has none")
 }

@@ -72,7 +72,7 @@ func TestUndo(t *testing.T) {
 		b.run(0, "plan", "m.csv", "-o", "p.yaml", "--table", "boats")
 		b.write("p.yaml", b.read("p.yaml")+"missing:\n  gone: '\"laid up\"'\n")
 		rec = load(0, "p.yaml", "--mode", "merge")
-		u = b.undone(rec.Entry)
+		b.undone(rec.Entry)
 		assert.Equal(t, were, s.boats(t, "boats"))
 		assert.Equal(t, [][]string{{"<null>"}, {"<null>"}, {"<null>"}, {"<null>"}}, queryRows(t, s.db, "SELECT gone FROM boats"))
 		rec = load(0, "m.csv", "--table", "boats", "--mode", "merge", "--before", "none")

@@ -227,9 +227,10 @@ type loading struct {
 	connection string
 	around     db.Around // what hangs on the table that there is, of modes that take it away
 	tolerate   float64
-	ledger     *db.Ledger    // of the schema, or nil
-	known      []string      // files of a pattern that are in the table already
-	asked      []plan.Source // as the plan would have them for the next load, too
+	ledger     *db.Ledger        // of the schema, or nil
+	far        []profile.Finding // what lies far off the last loads
+	known      []string          // files of a pattern that are in the table already
+	asked      []plan.Source     // as the plan would have them for the next load, too
 	decided    []string
 	cautions   []profile.Finding
 	doubts     []profile.Finding // those of the cautions that come from the file alone
@@ -941,6 +942,15 @@ func (l *loading) run(ctx context.Context) error {
 			job.BeforeCommit = func() error { return l.notAgain(ctx) }
 		}
 	}
+	check := job.BeforeCommit
+	job.BeforeCommit = func() error {
+		if check != nil {
+			if err := check(); err != nil {
+				return err
+			}
+		}
+		return l.since()
+	}
 	l.answer.Entry = entry
 	if err := l.carryOut(ctx, entry, in, job, l.answer); err != nil {
 		if receipt.Verdict == tray.Failed {
@@ -949,6 +959,7 @@ func (l *loading) run(ctx context.Context) error {
 		return err
 	}
 	l.answer.Took = time.Since(start)
+	l.toldSince()
 	if replaces {
 		l.wereIn(before, receipt, in.Plan, l.found)
 	}

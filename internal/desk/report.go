@@ -53,6 +53,11 @@ func (d *Desk) Report(ctx context.Context, req ReportRequest) (*report.Load, err
 	if err != nil {
 		return nil, err
 	}
+	trends, err := d.trends(e)
+	if err != nil {
+		return nil, err
+	}
+	l.Trends = append(l.Trends, trends...)
 	return l, d.pictures(ctx, e, l, req.NoPictures)
 }
 

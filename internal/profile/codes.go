@@ -62,6 +62,8 @@ const (
 	// table; they are found when a file is loaded.
 	CodeNotAsPlanned Code = "not-as-planned"
 	CodeNotAsTable   Code = "not-as-table"
+	// CodeNotAsBefore is a figure of a load that lies far off those of the loads before it.
+	CodeNotAsBefore Code = "not-as-before"
 	// What hangs on the table is found then, too.
 	CodeGoesWithTable Code = "goes-with-table"
 	CodeReferredTo    Code = "referred-to"
@@ -129,6 +131,7 @@ var Codes = []Code{
 	CodeStrayDelimiter,
 	CodeNotAsPlanned,
 	CodeNotAsTable,
+	CodeNotAsBefore,
 	CodeGoesWithTable,
 	CodeReferredTo,
 	CodeNotInDatabase,

@@ -29,6 +29,8 @@ type Load struct {
 	More    int64         `json:"more"`     // rejects that are not among them
 	// Definition is the table's, in the database's SQL; "" where it existed.
 	Definition string `json:"definition"`
+	// Trends are figures beside those of the last loads into the table.
+	Trends []Trend `json:"trends"`
 	// Unseen says why nothing is known of how the values lie, or is "".
 	Unseen string `json:"unseen"`
 }
@@ -85,7 +87,7 @@ func (l *Load) ToLookAt() (out []profile.Finding) {
 // NewLoad begins the account. Remarks are those that stand in the plan's file.
 func NewLoad(r *tray.Receipt, p *plan.Plan, remarks plan.Comments) *Load {
 	l := &Load{Receipt: r, LeftOut: append([]string{}, p.LeaveOut...), Keep: p.Keep, Columns: []Shown{},
-		Rejects: []Reject{}}
+		Rejects: []Reject{}, Trends: []Trend{}}
 	for i, s := range r.Sources {
 		known := min(i, len(p.Sources)-1)
 		l.Sources = append(l.Sources, Source{s, form(&p.Sources[known], remarks, known)})

@@ -1,0 +1,94 @@
+package desk
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"ambertray/internal/match"
+	"ambertray/internal/profile"
+	"ambertray/internal/report"
+	"ambertray/internal/tray"
+)
+
+// before are the receipts of the last loads into the table of a receipt, the oldest first.
+func (d *Desk) before(r *tray.Receipt, at time.Time) (out []*tray.Receipt, err error) {
+	list, err := d.entriesOf(r.Database)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range list {
+		x := s.Receipt
+		if (s.State == tray.IsClear || s.State == tray.IsWaiting) && x.Table.Name == r.Table.Name &&
+			x.Table.Schema == r.Table.Schema && x.Entry != r.Entry && x.Started.Before(at) {
+			out = append(out, x)
+		}
+	}
+	slices.SortFunc(out, func(a, b *tray.Receipt) int {
+		return cmp.Or(a.Started.Compare(b.Started), cmp.Compare(a.Entry, b.Entry))
+	})
+	return out[max(len(out)-match.MostLoads, 0):], nil
+}
+
+// since puts the load beside the last ones into its table, and adds what lies far off to
+// its cautions. It is called before the commit.
+func (l *loading) since() error {
+	r := l.job.Receipt
+	before, err := l.before(r, r.Started)
+	if err != nil {
+		return err
+	}
+	key := l.in.Plan.Table.Key
+	if l.found != nil {
+		key = append(slices.Clone(key), l.found.PrimaryKey()...)
+	}
+	var far []profile.Finding
+	for _, f := range match.Since(r, before, key) {
+		if f.Far {
+			far = append(far, f.Caution())
+		}
+	}
+	if len(far) == 0 {
+		return nil
+	}
+	r.Cautions = append(r.Cautions, far...)
+	for _, f := range far {
+		l.job.Log.Warn("caution", "code", f.Code, "column", f.Column, "text", f.Text)
+	}
+	l.far = far
+	if l.req.Strict {
+		l.toldSince()
+		return strictly(true, far)
+	}
+	return nil
+}
+
+// toldSince tells what lies far off.
+func (l *loading) toldSince() {
+	if len(l.far) > 0 {
+		l.tell(FoundEvent{l.where(), nil, l.far})
+	}
+}
+
+// trends are the figures of a load with those of the loads before it, for a page.
+func (d *Desk) trends(e *Entry) ([]report.Trend, error) {
+	before, err := d.before(e.Receipt, e.Receipt.Started)
+	if err != nil || len(before) == 0 {
+		return nil, err
+	}
+	var out []report.Trend
+	for _, f := range match.Since(e.Receipt, before, e.Plan.Table.Key) {
+		t := report.Trend{Column: f.Column, Measure: string(f.Measure), Far: f.Far}
+		for i, v := range append(slices.Clone(f.Before), f.Now) {
+			started := e.Receipt.Started
+			if i < len(before) {
+				started = before[i].Started
+			}
+			t.Loads = append(t.Loads, report.TrendLoad{Started: started, Value: v, Text: f.Text(v)})
+		}
+		if f.Far || f.Measure == match.Records || !t.Flat() {
+			out = append(out, t)
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,223 @@
+package match
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"ambertray/internal/phrase"
+	"ambertray/internal/profile"
+	"ambertray/internal/sqltype"
+	"ambertray/internal/tray"
+)
+
+// A load is put beside the last loads into its table, by what their receipts say. What lies
+// far off is no mistake by itself, but somebody has to look at it.
+
+// A Measure is what is compared.
+type Measure string
+
+// The measures.
+const (
+	Records  Measure = "records"
+	Rejected Measure = "rejected" // share of the records
+	Blank    Measure = "blank"    // share of the values
+	Mean     Measure = "mean"     // of numbers
+	Length   Measure = "length"   // of texts, in bytes, on average
+)
+
+// A Figure is one measure of a load, with those of the loads before it.
+type Figure struct {
+	Column  string  `json:"column,omitempty"`
+	Measure Measure `json:"measure"`
+	// Before are those of the loads before, the oldest first.
+	Before []float64 `json:"before"`
+	Now    float64   `json:"now"`
+	Far    bool      `json:"far"` // off
+}
+
+// MostLoads is with how many loads one is compared.
+const MostLoads = 6
+
+// Since compares a load with the loads before it into the same table, the oldest first.
+func Since(now *tray.Receipt, earlier []*tray.Receipt, key []string) (out []Figure) {
+	if len(earlier) == 0 {
+		return nil
+	}
+	all := append(slices.Clone(earlier), now)
+	add := func(column string, m Measure, of func(*tray.Receipt) (float64, bool)) {
+		f := Figure{Column: column, Measure: m}
+		for i, r := range all {
+			v, is := of(r)
+			if !is {
+				return // a load that had no such column, or nothing in it
+			}
+			if i == len(all)-1 {
+				f.Now = v
+			} else {
+				f.Before = append(f.Before, v)
+			}
+		}
+		f.Far = f.far()
+		out = append(out, f)
+	}
+	add("", Records, func(r *tray.Receipt) (float64, bool) { return records(r), true })
+	add("", Rejected, func(r *tray.Receipt) (float64, bool) {
+		return float64(r.Rejects()) / max(records(r), 1), true
+	})
+	for _, c := range now.Columns {
+		of := func(measure func(*tray.Receipt, *tray.Verified) (float64, bool)) func(*tray.Receipt) (float64, bool) {
+			return func(r *tray.Receipt) (float64, bool) {
+				i := slices.IndexFunc(r.Columns, func(x tray.Verified) bool {
+					return x.Name == c.Name &&
+						x.Type == c.Type
+				})
+				if i < 0 {
+					return 0, false
+				}
+				return measure(r, &r.Columns[i])
+			}
+		}
+		add(c.Name, Blank, of(blank))
+		if slices.Contains(key, c.Name) {
+			continue // what tells rows apart is another in each load
+		}
+		add(c.Name, Mean, of(mean))
+		add(c.Name, Length, of(length))
+	}
+	return out
+}
+
+// records are those of a load, but for what it skipped as no data.
+func records(r *tray.Receipt) float64 {
+	n := r.Records.Read - r.Records.Skipped
+	for _, s := range r.Skipped {
+		if s.Kind == tray.SkipKnown || s.Kind == tray.SkipSuperseded {
+			n += s.Count
+		}
+	}
+	return float64(n)
+}
+
+// values are how many rows the facts of a column are of.
+func values(r *tray.Receipt) int64 { return r.Records.Loaded + r.Records.Mended }
+
+func blank(r *tray.Receipt, c *tray.Verified) (float64, bool) {
+	n := values(r)
+	return float64(c.Nulls) / float64(max(n, 1)), n > 0
+}
+
+func mean(r *tray.Receipt, c *tray.Verified) (float64, bool) {
+	t, err := sqltype.Parse(c.Type)
+	n := values(r) - c.Nulls
+	if err != nil || c.Loose || n <= 0 || t.Kind == sqltype.Boolean {
+		return 0, false
+	}
+	sum, err := strconv.ParseFloat(c.Sum, 64)
+	return sum / float64(n), err == nil
+}
+
+func length(r *tray.Receipt, c *tray.Verified) (float64, bool) {
+	t, err := sqltype.Parse(c.Type)
+	n := values(r) - c.Nulls
+	return float64(c.Bytes) / float64(max(n, 1)), err == nil && t.IsText() && !c.Loose && n > 0
+}
+
+// far reports whether a figure lies far off what it was. With one load before, it has to be
+// farther off than with several.
+func (f *Figure) far() bool {
+	lo, hi := slices.Min(f.Before), slices.Max(f.Before)
+	few := 1.0
+	if len(f.Before) == 1 {
+		few = 2
+	}
+	switch f.Measure {
+	case Records:
+		return f.Now > hi*(1+few) || f.Now < lo/(1+few)
+	case Rejected:
+		return f.Now > hi+0.02*few && f.Now > 2*hi
+	case Blank:
+		return f.Now > hi+0.1*few && f.Now > 2*hi || f.Now < lo-0.1*few && f.Now < lo/2
+	case Mean:
+		middle := (lo + hi) / 2
+		off := (hi - lo) + few*math.Abs(middle)/2
+		return f.Now > hi+off || f.Now < lo-off
+	case Length:
+		return f.Now > hi*(1+few) && f.Now > hi+4 || f.Now < lo/(1+few) && f.Now < lo-4
+	}
+	return false
+}
+
+// Caution says how far off a figure is.
+func (f *Figure) Caution() profile.Finding {
+	what := ""
+	switch f.Measure {
+	case Records:
+		what = f.text(f.Now, "records")
+	case Rejected:
+		what = f.text(f.Now, "of the records are rejected")
+	case Blank:
+		what = "blank in " + f.text(f.Now, "of the records")
+	case Mean:
+		what = "on average " + f.text(f.Now, "")
+	case Length:
+		what = f.text(f.Now, "bytes long on average")
+	}
+	return profile.Finding{Weight: profile.Caution, Code: profile.CodeNotAsBefore, Column: f.Column,
+		Text: strings.TrimSpace(what) + "; " + f.before(), Do: "look whether the file is what it should be"}
+}
+
+// before says what the figure was.
+func (f *Figure) before() string {
+	lo, hi := f.text(slices.Min(f.Before), ""), f.text(slices.Max(f.Before), "")
+	if len(f.Before) == 1 {
+		return lo + " in the last load"
+	}
+	if lo == hi {
+		return fmt.Sprintf("%s in the last %d loads", lo, len(f.Before))
+	}
+	return fmt.Sprintf("%s to %s in the last %d loads", lo, hi, len(f.Before))
+}
+
+// text is a figure as people write it.
+func (f *Figure) text(v float64, behind string) string {
+	s := ""
+	switch f.Measure {
+	case Records:
+		s = phrase.Grouped(int64(v))
+	case Rejected, Blank:
+		s = percent(v)
+	case Mean:
+		s = strconv.FormatFloat(v, 'f', places(v), 64)
+	case Length:
+		s = strconv.FormatFloat(v, 'f', 1, 64)
+	}
+	return strings.TrimSpace(s + " " + behind)
+}
+
+// Text is a figure of a load, as people write it.
+func (f *Figure) Text(v float64) string { return f.text(v, "") }
+
+// places are how many digits behind the point tell a figure.
+func places(v float64) int {
+	if v = math.Abs(v); v >= 100 || v == math.Trunc(v) {
+		return 0
+	}
+	return cmp.Compare(10, v) + 2 // 1 from ten on, else 3
+}
+
+func percent(v float64) string {
+	n := 100 * v
+	switch {
+	case n == 0:
+		return "0 %"
+	case n < 0.1:
+		return "under 0.1 %"
+	case n < 10 && n != math.Trunc(n):
+		return strconv.FormatFloat(n, 'f', 1, 64) + " %"
+	}
+	return strconv.FormatFloat(n, 'f', 0, 64) + " %"
+}
