@@ -65,3 +65,29 @@ func TestFolderThatFills(t *testing.T) {
 		}
 	})
 }
+
+// A condition of the plan rejects a record with words of its own, or counts it.
+func TestRules(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		b.write("c.csv", "id,toll,length\n1,2.50,10\n2,-3.00,20\n3,,150\n4,5.00,120\n5,x,130\n")
+		b.run(0, "plan", "c.csv", "-o", "c.yaml", "--table", "tolls", "--type", "toll=decimal(6,2)", "--tolerate", "20%")
+		plan := b.read("c.yaml")
+		b.write("c.yaml", plan+"check:\n  - if: toll == nil or toll >= 0\n    say: a toll cannot be negative\n  - if: length < 100\n    say: longer than the longest lock\n    rule: caution\n")
+		rec := b.loaded(3, "c.yaml", "--into", s.url)
+		assert.EqualValues(t, []int64{5, 3, 2}, []int64{rec.Records.Read, rec.Records.Loaded, rec.Records.Rejected})
+		rows := b.rejects(rec.Entry)
+		assert.Equal(t, []string{"check", "a toll cannot be negative", ""}, rows[1][5:8])
+		assert.Equal(t, "not-a-number", rows[2][5], "a value that does not fit is told before")
+		last := rec.Cautions[len(rec.Cautions)-1]
+		assert.Equal(t, "2 records: longer than the longest lock", last.Text)
+		assert.EqualValues(t, 4, last.Examples[0].Line)
+		b.write("fixed.csv", strings.Replace(b.read(filepath.Join("tray", rec.Entry, "rejects.csv")), ",-3.00,20", ",3.00,20", 1))
+		b.run(3, "mend", rec.Entry, "fixed.csv")
+		assert.Contains(t, b.run(2, "load", "c.yaml", "--into", s.url, "--table", "other", "--strict").err, "caution  2 records: longer than the longest lock")
+		assert.NotContains(t, s.tables(t), "other")
+		for _, wrong := range []string{"- if: toll >", "- if: toll == nil", "- if: nobody > 1\n    say: x", "- if: toll == nil\n    say: x\n    rule: burn", "- if: length + 1\n    say: x"} {
+			b.write("w.yaml", plan+"check:\n  "+wrong+"\n")
+			assert.Contains(t, b.run(2, "load", "w.yaml", "--into", s.url).err, "w.yaml: line ", wrong)
+		}
+	})
+}

@@ -227,13 +227,15 @@ type loading struct {
 	connection string
 	around     db.Around // what hangs on the table that there is, of modes that take it away
 	tolerate   float64
-	ledger     *db.Ledger        // of the schema, or nil
-	far        []profile.Finding // what lies far off the last loads
-	known      []string          // files of a pattern that are in the table already
-	asked      []plan.Source     // as the plan would have them for the next load, too
-	decided    []string
-	cautions   []profile.Finding
-	doubts     []profile.Finding // those of the cautions that come from the file alone
+	ledger     *db.Ledger // of the schema, or nil
+	// far is what was found only when all was loaded: what lies off the last loads, and
+	// conditions that are not met.
+	far      []profile.Finding
+	known    []string      // files of a pattern that are in the table already
+	asked    []plan.Source // as the plan would have them for the next load, too
+	decided  []string
+	cautions []profile.Finding
+	doubts   []profile.Finding // those of the cautions that come from the file alone
 }
 
 // Load loads. The answer is there also with an error, where it tells something.
@@ -651,6 +653,13 @@ func (l *loading) dryRun(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	unmet := load.UnmetRules(l.in.Plan, check.Unmet)
+	if l.cautions = append(l.cautions, unmet...); len(unmet) > 0 {
+		l.tell(FoundEvent{l.in.First().Name, nil, unmet})
+		if err := strictly(l.req.Strict, unmet); err != nil {
+			return err
+		}
+	}
 	l.answer.DryRun = &DryRunAnswer{document("dry-run"), true, l.in.Plan.Table.Name, check.Records, list(check.Reasons),
 		list(l.decided), list(l.cautions), l.in.First().Name, check}
 	if err := l.job.Expected(check, "a load would end so"); err != nil {
@@ -930,6 +939,25 @@ func (l *loading) run(ctx context.Context) error {
 			return err
 		}
 	}
+	l.hooks(ctx, entry)
+	l.answer.Entry = entry
+	if err := l.carryOut(ctx, entry, in, job, l.answer); err != nil {
+		if receipt.Verdict == tray.Failed {
+			entry.DropBefore()
+		}
+		return err
+	}
+	l.answer.Took = time.Since(start)
+	l.toldSince()
+	if replaces {
+		l.wereIn(before, receipt, in.Plan, l.found)
+	}
+	return nil
+}
+
+// hooks are what the load does when it has begun, and before it commits.
+func (l *loading) hooks(ctx context.Context, entry *tray.Entry) {
+	r, in, job := l.req, l.in, &l.job
 	if job.Merge != nil {
 		job.Merge.Mind = l.mindBefore
 		job.Merge.Keep = func(ctx context.Context, query string, columns []db.Column) error {
@@ -951,19 +979,6 @@ func (l *loading) run(ctx context.Context) error {
 		}
 		return l.since()
 	}
-	l.answer.Entry = entry
-	if err := l.carryOut(ctx, entry, in, job, l.answer); err != nil {
-		if receipt.Verdict == tray.Failed {
-			entry.DropBefore()
-		}
-		return err
-	}
-	l.answer.Took = time.Since(start)
-	l.toldSince()
-	if replaces {
-		l.wereIn(before, receipt, in.Plan, l.found)
-	}
-	return nil
 }
 
 // writePapers puts plan and definition on the tray, as they will be run.

@@ -43,24 +43,25 @@ func (l *loading) since() error {
 		key = append(slices.Clone(key), l.found.PrimaryKey()...)
 	}
 	var far []profile.Finding
+	for _, c := range r.Cautions {
+		if c.Code == profile.CodeUnmet {
+			l.far = append(l.far, c)
+		}
+	}
 	for _, f := range match.Since(r, before, key) {
 		if f.Far {
 			far = append(far, f.Caution())
 		}
 	}
-	if len(far) == 0 {
-		return nil
-	}
 	r.Cautions = append(r.Cautions, far...)
-	for _, f := range far {
+	l.far = append(l.far, far...)
+	for _, f := range l.far {
 		l.job.Log.Warn("caution", "code", f.Code, "column", f.Column, "text", f.Text)
 	}
-	l.far = far
-	if l.req.Strict {
+	if l.req.Strict && len(l.far) > 0 {
 		l.toldSince()
-		return strictly(true, far)
 	}
-	return nil
+	return strictly(l.req.Strict, l.far)
 }
 
 // toldSince tells what lies far off.

@@ -22,7 +22,9 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/fault"
+	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
+	"ambertray/internal/profile"
 	"ambertray/internal/rows"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
@@ -277,6 +279,19 @@ func (j *Job) Expected(c *rows.Check, fate string) error {
 	return nil
 }
 
+// UnmetRules are the conditions of a plan that records do not meet which are loaded, as
+// cautions.
+func UnmetRules(p *plan.Plan, unmet []rows.Unmet) (out []profile.Finding) {
+	for i, u := range unmet {
+		if u.Count > 0 {
+			out = append(out, profile.Finding{Weight: profile.Caution, Code: profile.CodeUnmet, Count: u.Count,
+				Text:     fmt.Sprintf("%s: %s", phrase.Count(u.Count, "record"), p.Rules[i].Say),
+				Examples: []profile.Example{{Line: u.Line}}})
+		}
+	}
+	return out
+}
+
 // Limited is the error of a load that would reject too many of its records, by
 // their share or, with MaxLeast, because they are all; nil: it may go on.
 func (j *Job) Limited(c *rows.Check) error {
@@ -437,6 +452,7 @@ func (r *run) verify(ctx context.Context) error {
 	receipt.Records = r.Records
 	receipt.Skipped = r.Skips()
 	receipt.Reasons = r.Reasons()
+	receipt.Cautions = append(receipt.Cautions, UnmetRules(r.job.Plan, r.Unmet)...)
 	receipt.Table.Rows = rows
 	if !r.Records.Balanced() {
 		differences = append(differences,

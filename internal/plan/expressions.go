@@ -11,6 +11,7 @@ type Expressions struct {
 	// Value and Fill are by column; nil where there is none.
 	Value, Fill []*derive.Program
 	Keep        *derive.Program
+	Rules       []*derive.Program
 	Variables   []derive.Variable
 }
 
@@ -56,6 +57,14 @@ func (p *Plan) compile() (e *Expressions, path string, err error) {
 			return nil, "$.keep", fmt.Errorf("keep: %w", err)
 		}
 	}
+	for i, r := range p.Rules {
+		some = true
+		x, err := derive.Compile(r.If, e.Variables, true)
+		if err != nil {
+			return nil, fmt.Sprintf("$.check[%d].if", i), fmt.Errorf("check: %w", err)
+		}
+		e.Rules = append(e.Rules, x)
+	}
 	if !some {
 		return nil, "", nil
 	}
@@ -70,6 +79,15 @@ func (p *Plan) checkExpressions(bad func(path, format string, args ...any) error
 			return bad(path+".value", "column %s: it has both from: and value:; fill: is for blank fields", c.Name)
 		case c.Value != "" && c.Fill != "":
 			return bad(path+".fill", "column %s: it has both value: and fill:", c.Name)
+		}
+	}
+	for i, r := range p.Rules {
+		if r.Say == "" {
+			return bad(fmt.Sprintf("$.check[%d]", i),
+				"check: say: is missing: what is said of a record that does not meet it")
+		}
+		if r.What != "" && r.What != RuleReject && r.What != RuleCaution {
+			return bad(fmt.Sprintf("$.check[%d].rule", i), "check: rule is %q; it can be reject or caution", r.What)
 		}
 	}
 	_, path, err := p.compile()
@@ -91,7 +109,7 @@ func (p *Plan) Fields() (out []string) {
 	if e == nil || err != nil {
 		return nil
 	}
-	for _, list := range [][]*derive.Program{e.Value, e.Fill, {e.Keep}} {
+	for _, list := range [][]*derive.Program{e.Value, e.Fill, {e.Keep}, e.Rules} {
 		for _, x := range list {
 			if x != nil {
 				out = append(out, x.Fields...)

@@ -32,6 +32,8 @@ type Plan struct {
 	Keep string `yaml:"keep,omitempty"`
 	// LeaveOut names the headers that are deliberately not loaded.
 	LeaveOut []string `yaml:"leave_out,omitempty"`
+	// Rules are conditions that each record has to meet.
+	Rules []Rule `yaml:"check,omitempty"`
 	// Missing is what becomes of rows of the table that the sources do not have, when they
 	// are merged into it.
 	Missing *Missing `yaml:"missing,omitempty"`
@@ -41,6 +43,21 @@ type Plan struct {
 	// rejects when the plan was made.
 	Tolerate string `yaml:"tolerate,omitempty"`
 }
+
+// A Rule is a condition that each record has to meet.
+type Rule struct {
+	If string `yaml:"if"`
+	// Say is what is said of a record that does not meet it.
+	Say string `yaml:"say"`
+	// What is reject, or caution: the record is loaded, and counted.
+	What string `yaml:"rule,omitempty"`
+}
+
+// The rules for records that do not meet a condition.
+const (
+	RuleReject  = "reject"
+	RuleCaution = "caution"
+)
 
 // A Source is a file and how it is taken apart.
 type Source struct {

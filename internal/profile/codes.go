@@ -62,6 +62,8 @@ const (
 	// table; they are found when a file is loaded.
 	CodeNotAsPlanned Code = "not-as-planned"
 	CodeNotAsTable   Code = "not-as-table"
+	// CodeUnmet is a condition of the plan that records do not meet which are loaded.
+	CodeUnmet Code = "check"
 	// CodeNotAsBefore is a figure of a load that lies far off those of the loads before it.
 	CodeNotAsBefore Code = "not-as-before"
 	// What hangs on the table is found then, too.
@@ -132,6 +134,7 @@ var Codes = []Code{
 	CodeNotAsPlanned,
 	CodeNotAsTable,
 	CodeNotAsBefore,
+	CodeUnmet,
 	CodeGoesWithTable,
 	CodeReferredTo,
 	CodeNotInDatabase,

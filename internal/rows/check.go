@@ -20,6 +20,8 @@ type Check struct {
 	// Misfits are by column of the plan.
 	Misfits []Misfits
 	Tally   []tally.Tally
+	// Unmet are records that do not meet conditions of the plan's and would be loaded.
+	Unmet []Unmet
 }
 
 // Misfits are the values of a column that do not fit its type.
@@ -59,7 +61,7 @@ func Into(ctx context.Context, job Job, to sink.Sink) (*Check, error) {
 	if err := f.Rejects.Finish(); err != nil {
 		return nil, err
 	}
-	c := &Check{Records: f.Records, Skipped: f.Skips(), Reasons: f.Reasons(), Tally: f.Total}
+	c := &Check{Records: f.Records, Skipped: f.Skips(), Reasons: f.Reasons(), Tally: f.Total, Unmet: f.Unmet}
 	for _, m := range f.misfits {
 		c.Misfits = append(c.Misfits, Misfits{m.count, m.first, m.reason, m.kind, m.tooLong, m.longest})
 	}

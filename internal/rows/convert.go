@@ -38,6 +38,7 @@ type converter struct {
 	summer  sink.Summer    // the encoder, if it adds up checksums, or nil
 	without map[int64]bool // lines to pass over
 	wrong   []wrongValue   // memory
+	unmet   []int          // conditions that the record at hand does not meet, and is loaded
 	empty   []tally.Tally  // of a row
 	base    int64          // records before the chunk, where each needs it
 
@@ -85,6 +86,13 @@ type part struct {
 	rejects []tray.Reject
 	tally   []tally.Tally
 	misfits []misfits // by column
+	unmet   []Unmet   // by rule of the plan
+}
+
+// Unmet counts records that do not meet a condition of the plan's and are loaded.
+type Unmet struct {
+	Count int64
+	Line  int64 // of the first
 }
 
 // emptyTally has a column for each of a row.
@@ -137,6 +145,10 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 	for i := range p.misfits {
 		p.misfits[i] = misfits{first: p.misfits[i].first[:0]}
 	}
+	if p.unmet == nil {
+		p.unmet = make([]Unmet, len(c.plan.Rules))
+	}
+	clear(p.unmet)
 	if c.empty == nil {
 		c.emptyTally()
 	}
@@ -163,6 +175,11 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 		}
 		if accepted++; !skip[accepted-1] {
 			c.accept(p)
+			for _, k := range c.unmet {
+				if p.unmet[k].Count++; p.unmet[k].Line == 0 {
+					p.unmet[k].Line = c.rec.Line
+				}
+			}
 		}
 	}
 }
@@ -320,13 +337,17 @@ const (
 type wrongValue struct {
 	column int
 	misfit reading.Misfit // OK: an expression failed
+	unmet  bool           // or a condition is not met
 	reason string
 	field  []byte
 	shown  []byte // without spaces around
 }
 
 func (w *wrongValue) code() tray.Code {
-	if w.misfit == reading.OK {
+	switch {
+	case w.unmet:
+		return tray.Unmet
+	case w.misfit == reading.OK:
 		return tray.Expression
 	}
 	return tray.Code(w.misfit.Code())
@@ -337,6 +358,7 @@ func (w *wrongValue) code() tray.Code {
 func (c *converter) values(rec *delimited.Record, number int64) (verdict, []wrongValue) {
 	first := c.first()
 	wrong := c.wrong[:0]
+	c.unmet = c.unmet[:0]
 	for i, r := range c.readers {
 		at := c.at[i]
 		var f []byte // of a column that the source lacks: nothing
@@ -353,7 +375,7 @@ func (c *converter) values(rec *delimited.Record, number int64) (verdict, []wron
 		if r.Trim {
 			shown = reading.TrimSpace(f)
 		}
-		wrong = append(wrong, wrongValue{i, m, r.Reason(m, shown), f, shown})
+		wrong = append(wrong, wrongValue{i, m, false, r.Reason(m, shown), f, shown})
 	}
 	if c.exprs != nil {
 		var out bool
@@ -438,15 +460,36 @@ func (c *converter) express(rec *delimited.Record, number int64, wrong []wrongVa
 			continue
 		}
 		if m := c.plain[i].Read(text, true, v); m != reading.OK {
-			wrong = append(wrong, wrongValue{i, m, c.readers[i].Reason(m, text), text, text})
+			wrong = append(wrong, wrongValue{i, m, false, c.readers[i].Reason(m, text), text, text})
 		} else if r := c.readers[i]; (r.Lo != 0 || r.Hi != 0) && r.Type.IsInteger() && (v.Int < r.Lo || v.Int > r.Hi) {
-			wrong = append(wrong, wrongValue{i, reading.OutOfRange, r.Reason(reading.OutOfRange, text), text,
+			wrong = append(wrong, wrongValue{i, reading.OutOfRange, false, r.Reason(reading.OutOfRange, text), text,
 				text})
 		} else if len(v.Text) > 0 {
 			v.Text = append([]byte(nil), v.Text...)
 		}
 	}
+	if len(wrong) == 0 {
+		wrong = c.rules(x, wrong)
+	}
 	return false, wrong
+}
+
+// rules looks whether the record meets the conditions of the plan.
+func (c *converter) rules(x *derive.Record, wrong []wrongValue) []wrongValue {
+	for k, p := range c.exprs.Rules {
+		met, err := p.Keep(x)
+		rule := &c.plan.Rules[k]
+		switch {
+		case err != nil:
+			return append(wrong, wrongValue{column: -1, reason: err.Error()})
+		case met:
+		case rule.What == plan.RuleCaution:
+			c.unmet = append(c.unmet, k)
+		default:
+			return append(wrong, wrongValue{column: -1, reason: rule.Say, unmet: true})
+		}
+	}
+	return wrong
 }
 
 // blank reports whether a column's field holds nothing.

@@ -121,6 +121,8 @@ type Feed struct {
 	base    int64          // records of it before the chunk at hand
 	before  int64          // records of the sources before it
 	skipped [source.Kinds]int64
+	// Unmet are records that do not meet conditions of the plan's and are loaded, by rule.
+	Unmet   []Unmet
 	passed  []tray.Skip                // of other kinds than rows of a source
 	refused []map[int64]bool           // lines of the records that the sink refused, by source
 	reasons map[[2]string]*tray.Reason // by column and reason
@@ -396,6 +398,14 @@ func (f *Feed) collect(ctx context.Context, c *converter, x *part) error {
 	for k, n := range x.skipped {
 		f.skipped[k] += n
 		f.Records.Skipped += n
+	}
+	for i, u := range x.unmet {
+		if len(f.Unmet) < len(x.unmet) {
+			f.Unmet = make([]Unmet, len(x.unmet))
+		}
+		if f.Unmet[i].Count += u.Count; f.Unmet[i].Line == 0 {
+			f.Unmet[i].Line = u.Line
+		}
 	}
 	for i := range x.misfits {
 		f.misfits[i].merge(&x.misfits[i])

@@ -17,11 +17,12 @@ const (
 	FieldCount Code = "field-count" // another number of fields than the header
 	Expression Code = "expression"  // an expression of the plan failed
 	Refused    Code = "refused"     // by the database
+	Unmet      Code = "check"       // a condition of the plan is not met
 )
 
 // Codes are all of them.
 func Codes() []Code {
-	out := []Code{FieldCount, Expression, Refused}
+	out := []Code{FieldCount, Expression, Refused, Unmet}
 	for _, m := range reading.Misfits() {
 		out = append(out, Code(m.Code()))
 	}
