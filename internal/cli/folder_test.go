@@ -91,3 +91,42 @@ func TestRules(t *testing.T) {
 		}
 	})
 }
+
+// Keys, references and indexes of a plan are made with a new table, and what breaks them is
+// rejected.
+func TestConstraints(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		b.write("boats.csv", "permit,name\n0012,Grey Heron\n0044,Kestrel\n")
+		b.run(0, "load", "boats.csv", "--into", s.url, "--key", "permit")
+		b.write("p.csv", "id,permit,place,day\n1,0012,Top,2024-01-01\n2,0044,Top,2024-01-02\n3,9999,Top,2024-01-03\n4,0012,Top,2024-01-01\n5,,Top,2024-01-05\n")
+		b.run(0, "plan", "p.csv", "-o", "p.yaml", "--table", "passages", "--key", "id", "--type", "permit=char(4)")
+		if s.name == "sqlserver" { // a column that refers to another has to be of its type there
+			b.run(0, "plan", "p.csv", "-o", "p.yaml", "--table", "passages", "--key", "id", "--type", "permit=varchar(5)", "--yes")
+		}
+		plan := b.read("p.yaml")
+		with := func(what string) string { return strings.Replace(plan, "columns:\n", what+"columns:\n", 1) }
+		b.write("p.yaml", with("  unique: [[permit, day]]\n  index: [[place], [day, place]]\n  references:\n    - columns: [permit]\n      table: boats\n      to: [permit]\n"))
+		for _, mode := range []string{"create", "replace"} {
+			r := b.run(3, "load", "p.yaml", "--into", s.url, "--mode", mode, "--yes", "--max-rejects", "none", "--json")
+			require.Contains(t, r.out, `"loaded": 3`, r.out)
+			assert.Equal(t, [][]string{{"1"}, {"2"}, {"5"}}, queryRows(t, s.db, "SELECT "+s.text("id")+" FROM passages ORDER BY id"))
+			_, err := s.db.Exec("INSERT INTO passages (id, permit) VALUES (9, '7777')")
+			if s.name != "sqlite" { // which heeds keys only where a program asks for it
+				require.Error(t, err)
+			} else {
+				s.exec(t, "DELETE FROM passages WHERE id = 9")
+			}
+			_, err = s.db.Exec("INSERT INTO passages (id, permit, day) VALUES (9, '0012', '2024-01-01')")
+			require.Error(t, err)
+		}
+		index := map[string]string{"sqlite": "SELECT count(*) || '' FROM pragma_index_list('passages') WHERE origin = 'c'",
+			"postgres":  "SELECT count(*)::text FROM pg_indexes WHERE tablename = 'passages' AND indexname LIKE '%_idx'",
+			"mysql":     "SELECT cast(count(DISTINCT index_name) AS char) FROM information_schema.statistics WHERE table_schema = database() AND table_name = 'passages' AND index_name IN ('place', 'day')",
+			"sqlserver": "SELECT CONVERT(varchar(9), count(*)) FROM sys.indexes WHERE name LIKE 'passages%idx'"}[s.name]
+		assert.Equal(t, [][]string{{"2"}}, queryRows(t, s.db, index))
+		for _, wrong := range []string{"  unique: [[nobody]]\n", "  index: [[]]\n", "  references:\n    - columns: [permit]\n      table: boats\n      to: []\n"} {
+			b.write("w.yaml", with(wrong))
+			assert.Contains(t, b.run(2, "ddl", "w.yaml", "--for", "oracle").err, "w.yaml: line ", wrong)
+		}
+	})
+}

@@ -102,11 +102,23 @@ type Table struct {
 	Schema string   `yaml:"schema,omitempty"`
 	Name   string   `yaml:"name"`
 	Key    []string `yaml:"key,flow,omitempty"`
+	// Unique and Index are lists of columns; References are foreign keys. They are made with a
+	// new table.
+	Unique     [][]string  `yaml:"unique,flow,omitempty"`
+	Index      [][]string  `yaml:"index,flow,omitempty"`
+	References []Reference `yaml:"references,omitempty"`
 	// RowNumber names a column that gets the number of the record in the load.
 	RowNumber string `yaml:"row_number,omitempty"`
 	// Strict asks for a table that enforces its types, where the database's others do not.
 	Strict  bool   `yaml:"strict_types,omitempty"`
 	Comment string `yaml:"description,omitempty"`
+}
+
+// A Reference tells that columns refer to those of another table.
+type Reference struct {
+	Columns []string `yaml:"columns,flow"`
+	Table   string   `yaml:"table"` // or schema.table
+	To      []string `yaml:"to,flow"`
 }
 
 // A Column is one column of the table.
@@ -209,7 +221,15 @@ func (c *Column) Reader() (*reading.Reader, error) {
 // Definition is the table as a dialect defines it.
 func (p *Plan) Definition() dialect.Table {
 	t := dialect.Table{Schema: p.Table.Schema, Name: p.Table.Name, Key: p.Table.Key, Comment: p.Table.Comment,
-		Strict: p.Table.Strict}
+		Strict: p.Table.Strict, Unique: p.Table.Unique, Indexes: p.Table.Index}
+	for _, r := range p.Table.References {
+		schema, table, is := strings.Cut(r.Table, ".")
+		if !is {
+			schema, table = p.Table.Schema, r.Table
+		}
+		t.References = append(t.References, dialect.Reference{Columns: r.Columns, Schema: schema, Table: table,
+			To: r.To})
+	}
 	if p.Table.RowNumber != "" {
 		t.Columns = append(t.Columns, dialect.Column{Name: p.Table.RowNumber, Type: sqltype.Type{Kind: sqltype.BigInt},
 			Required: true,
@@ -348,6 +368,9 @@ func (p *Plan) Check() error {
 			return bad("$.missing", "%v", err)
 		}
 	}
+	if err := p.checkConstraints(bad); err != nil {
+		return err
+	}
 	for i, k := range p.Table.Key {
 		if k != p.Table.RowNumber && !slices.ContainsFunc(p.Columns, func(c Column) bool { return c.Name == k }) {
 			return bad(fmt.Sprintf("$.table.key[%d]", i), "the key names %q, which is no column of the plan", k)
@@ -373,4 +396,36 @@ func (e *Error) Error() string {
 		s = e.File + ": " + s
 	}
 	return s
+}
+
+// checkConstraints looks whether constraints name columns of the plan.
+func (p *Plan) checkConstraints(bad func(path, format string, args ...any) error) error {
+	known := func(path string, columns []string) error {
+		if len(columns) == 0 {
+			return bad(path, "a list of columns is wanted")
+		}
+		for i, k := range columns {
+			if k != p.Table.RowNumber && !slices.ContainsFunc(p.Columns, func(c Column) bool { return c.Name == k }) {
+				return bad(fmt.Sprintf("%s[%d]", path, i), "%q is no column of the plan", k)
+			}
+		}
+		return nil
+	}
+	for what, lists := range map[string][][]string{"unique": p.Table.Unique, "index": p.Table.Index} {
+		for i, columns := range lists {
+			if err := known(fmt.Sprintf("$.table.%s[%d]", what, i), columns); err != nil {
+				return err
+			}
+		}
+	}
+	for i, r := range p.Table.References {
+		path := fmt.Sprintf("$.table.references[%d]", i)
+		if err := known(path+".columns", r.Columns); err != nil {
+			return err
+		}
+		if r.Table == "" || len(r.To) != len(r.Columns) {
+			return bad(path, "a reference names a table, and in to: as many of its columns as in columns:")
+		}
+	}
+	return nil
 }

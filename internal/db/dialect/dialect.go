@@ -9,6 +9,7 @@ package dialect
 import (
 	"cmp"
 	"fmt"
+	"hash/crc32"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -22,10 +23,28 @@ type Table struct {
 	Name    string
 	Columns []Column
 	// Key names the columns of the primary key.
-	Key     []string
-	Comment string
+	Key []string
+	// Unique and Indexes are lists of columns, References those that have to be in other
+	// tables.
+	Unique, Indexes [][]string
+	References      []Reference
+	Comment         string
 	// Strict asks for a table that enforces its types, where others do not.
 	Strict bool
+}
+
+// A Reference tells that the values of columns have to be in those of another table.
+type Reference struct {
+	Columns       []string
+	Schema, Table string
+	To            []string // its columns
+}
+
+// indexed reports whether a column is in a key or an index, which some types cannot be.
+func (t *Table) indexed(name string) bool {
+	in := func(list []string) bool { return slices.Contains(list, name) }
+	return in(t.Key) || slices.ContainsFunc(t.Unique, in) || slices.ContainsFunc(t.Indexes, in) ||
+		slices.ContainsFunc(t.References, func(r Reference) bool { return in(r.Columns) })
 }
 
 // A Column is one column of a table.
@@ -74,6 +93,9 @@ type Dialect struct {
 	StrictTail string
 	// WriteLiteral writes a value, given in plain form.
 	WriteLiteral func(c Column, plain string) string
+	// IndexWithin tells that an index stands in the definition, and not in a statement of its
+	// own.
+	IndexWithin bool
 	// Comments writes the comments of a table as statements of their own, or is
 	// nil where they stand in the definition.
 	Comments func(d *Dialect, t Table) []string
@@ -207,9 +229,10 @@ func (d *Dialect) Create(t Table) []string {
 	fmt.Fprintf(&b, "CREATE TABLE %s (\n", d.Qualified(t.Schema, t.Name))
 	names, types := make([]string, len(t.Columns)), make([]string, len(t.Columns))
 	nameWidth, typeWidth := 0, 0
+	constraints := d.constraints(&t)
 	for i, c := range t.Columns {
 		names[i] = d.Quote(c.Name)
-		if types[i] = d.ColumnType(c, slices.Contains(t.Key, c.Name)); t.Strict && d.StrictType != nil {
+		if types[i] = d.ColumnType(c, t.indexed(c.Name)); t.Strict && d.StrictType != nil {
 			types[i] = d.StrictType(c)
 		}
 		if n := utf8.RuneCountInString(names[i]); n <= 40 {
@@ -229,7 +252,7 @@ func (d *Dialect) Create(t Table) []string {
 			line += d.Inline(c.Comment)
 		}
 		line = strings.TrimRight(line, " ")
-		if i < len(t.Columns)-1 || len(t.Key) > 0 {
+		if i < len(t.Columns)-1 || len(constraints) > 0 {
 			line += ","
 		}
 		if d.LineComments && c.Comment != "" {
@@ -237,12 +260,8 @@ func (d *Dialect) Create(t Table) []string {
 		}
 		b.WriteString(line + "\n")
 	}
-	if len(t.Key) > 0 {
-		var key []string
-		for _, k := range t.Key {
-			key = append(key, d.Quote(k))
-		}
-		fmt.Fprintf(&b, "    PRIMARY KEY (%s)\n", strings.Join(key, ", "))
+	if len(constraints) > 0 {
+		b.WriteString("    " + strings.Join(constraints, ",\n    ") + "\n")
 	}
 	b.WriteString(")")
 	if d.Tail != nil {
@@ -251,11 +270,67 @@ func (d *Dialect) Create(t Table) []string {
 	if t.Strict {
 		b.WriteString(d.StrictTail)
 	}
-	out := []string{b.String()}
+	out := append([]string{b.String()}, d.indexes(&t)...)
 	if d.Comments != nil {
 		out = append(out, d.Comments(d, t)...)
 	}
 	return out
+}
+
+// list is columns between commas, quoted.
+func (d *Dialect) list(names []string) string {
+	var out []string
+	for _, n := range names {
+		out = append(out, d.Quote(n))
+	}
+	return strings.Join(out, ", ")
+}
+
+// constraints are those that stand behind the columns.
+func (d *Dialect) constraints(t *Table) (out []string) {
+	if len(t.Key) > 0 {
+		out = append(out, "PRIMARY KEY ("+d.list(t.Key)+")")
+	}
+	for _, u := range t.Unique {
+		out = append(out, "UNIQUE ("+d.list(u)+")")
+	}
+	for _, r := range t.References {
+		out = append(out, fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s)", d.list(r.Columns), d.Qualified(r.Schema,
+			r.Table),
+			d.list(r.To)))
+	}
+	for _, x := range t.Indexes {
+		if d.IndexWithin {
+			out = append(out, "KEY ("+d.list(x)+")")
+		}
+	}
+	return out
+}
+
+// indexes are the statements that make those which do not stand in the definition.
+func (d *Dialect) indexes(t *Table) (out []string) {
+	for _, x := range t.Indexes {
+		if !d.IndexWithin {
+			out = append(out, fmt.Sprintf("CREATE INDEX %s ON %s (%s)", d.Quote(d.indexName(t.Name, x)),
+				d.Qualified(t.Schema, t.Name), d.list(x)))
+		}
+	}
+	return out
+}
+
+// indexName names an index by its table and columns, in no more than the database allows.
+func (d *Dialect) indexName(table string, columns []string) string {
+	name := table + "_" + strings.Join(columns, "_") + "_idx"
+	if d.Check(name) == nil {
+		return name
+	}
+	sum := crc32.ChecksumIEEE([]byte(name))
+	end := fmt.Sprintf("_%08x_idx", sum)
+	r := []rune(name)
+	for len(r) > 0 && d.Check(string(r)+end) != nil {
+		r = r[:len(r)-1]
+	}
+	return string(r) + end
 }
 
 // lineComment writes text as a comment to the end of the line, which no text

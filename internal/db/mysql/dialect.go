@@ -43,6 +43,7 @@ var Dialect = &dialect.Dialect{
 	},
 	Whole:       whole,
 	UpdateJoins: true,
+	IndexWithin: true,
 	Merges:      dialect.UpdateJoin,
 	Temporary:   "TEMPORARY ",
 	Inline:      func(comment string) string { return " COMMENT " + mysqlString(clipRunes(comment, 1024)) },

@@ -321,7 +321,7 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 // it does only for connections that ask for it. A table that others refer to
 // could not be emptied then, and is refilled without.
 func (d *DB) heedKeys(spec db.Spec) error {
-	heed := int64(0)
+	heed := int64(min(len(spec.Table.References), 1))
 	if !spec.Mode.New() {
 		s, err := d.c.prepare(`SELECT EXISTS (SELECT 1 FROM pragma_foreign_key_list(?1)) AND NOT (?2 AND EXISTS (
 			SELECT 1 FROM sqlite_schema m, pragma_foreign_key_list(m.name) f
