@@ -67,6 +67,9 @@ load: they are kept in rejects.csv with line, column, value and reason.
 without a key, those whose values it does not have as often, and counts the
 others as known: for a file that grows.
 
+Several plans behind each other are loaded in one transaction, all or none, each
+table before those that refer to it (SQLite, PostgreSQL).
+
 A plan loads the files that are named behind it, else those that it names. A
 file that is not the one the plan was made from is compared with it first: new,
 missing and moved columns, values that no longer fit. A file whose bytes are in
@@ -92,6 +95,7 @@ func (a *app) loadCommand() *cobra.Command {
   ambertray load lock-passages.csv --into postgres://keeper@localhost/canal --schema tolls
   ambertray load passages.yaml april.csv may.csv --into sqlite:harrowmere.db --mode append
   ambertray load march.csv --into mysql://keeper@localhost/canal --table passages --mode append
+  ambertray load boats.yaml passages.yaml --into postgres://keeper@localhost/canal
   ambertray load boats-april.csv --into sqlite:harrowmere.db --table boats --mode merge --dry-run
   ambertray load boats-april.csv --into sqlite:harrowmere.db --table boats --mode merge --missing delete
   ambertray load gauges.csv --into sqlite:harrowmere.db --mode append --only-new --quiet
@@ -225,7 +229,7 @@ func (a *app) printLoad(l *desk.LoadAnswer, failed error) {
 		fmt.Fprintf(a.out, "%s: nothing new; %s in the table already\n", db.Qualified(l.Nothing.Schema,
 			l.Nothing.Table),
 			desk.InAlready(l.Nothing.Known))
-	case a.oneLine && failed == nil && l.Receipt != nil:
+	case a.oneLine && failed == nil && l.Receipt != nil && l.Receipt.Verdict != tray.Failed:
 		a.printInOneLine(l.Receipt, l.Entry)
 	case l.Merge != nil:
 		a.printMerge(l.Merge)
@@ -236,7 +240,7 @@ func (a *app) printLoad(l *desk.LoadAnswer, failed error) {
 		fmt.Fprintf(a.out, "%s  %s into %s; nothing was written\n\n", st.head("Dry run"), l.DryRun.Source,
 			l.DryRun.Table)
 		a.printCheck(st, l.DryRun.Check)
-	case failed != nil:
+	case failed != nil, l.Receipt != nil && l.Receipt.Verdict == tray.Failed:
 	case l.Receipt != nil:
 		a.printReceipt(l.Receipt, l.Entry, l.Into, l.Took)
 	}

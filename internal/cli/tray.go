@@ -137,6 +137,9 @@ func (a *app) trayRow(g *grid, st style, s tray.Summary) {
 		waiting = st.warn(waiting)
 	}
 	table := db.Qualified(r.Table.Schema, r.Table.Name)
+	if n := len(r.Together); n > 0 {
+		table += st.dim(" with " + plural(int64(n), "other"))
+	}
 	if s.State == tray.IsFailed {
 		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", n(int64(len(r.Cautions))), old,
 			tray.Names(r.Sources))

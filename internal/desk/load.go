@@ -108,6 +108,7 @@ type LoadAnswer struct {
 	Into    string // the URL without password
 	at      DatabaseRequest
 	prove   bool
+	set     *loadSet // that it is one of, or nil
 	Took    time.Duration
 	// DryRun is of one into a new table; Mapping of one into a table that exists.
 	DryRun  *DryRunAnswer
@@ -240,6 +241,9 @@ type loading struct {
 
 // Load loads. The answer is there also with an error, where it tells something.
 func (d *Desk) Load(ctx context.Context, r LoadRequest) (*LoadAnswer, error) {
+	if inputs, is := planSet(r.Input); is {
+		return d.loadTogether(ctx, r, inputs)
+	}
 	answer, err := d.loadOne(ctx, r)
 	var several *severalTables
 	if !errors.As(err, &several) {
@@ -248,6 +252,9 @@ func (d *Desk) Load(ctx context.Context, r LoadRequest) (*LoadAnswer, error) {
 	if r.Wishes.Table != "" {
 		return answer, need("--table %s: the name of one table, and each of %s is one\n  leave it out: each is named "+
 			"by its file or sheet", r.Wishes.Table, phrase.Count(int64(len(several.parts)), "source"))
+	}
+	if x := connect.Of(r.Into.URL); x != nil && x.Together && !r.DryRun && r.Every == 0 {
+		return d.loadTogether(ctx, r, several.inputs())
 	}
 	answer.Each = []*LoadAnswer{}
 	for i, in := range several.inputs() {
@@ -276,11 +283,21 @@ func (d *Desk) loadOne(ctx context.Context, r LoadRequest) (*LoadAnswer, error) 
 			l.conn.Close()
 		}
 	}()
-	if err := l.check(); err != nil {
+	if ready, err := l.prepare(ctx); err != nil || !ready {
 		return l.answer, err
 	}
+	return l.answer, l.run(ctx)
+}
+
+// prepare does all that comes before the first row. It reports whether there is something
+// to load; of a dry run, that is all.
+func (l *loading) prepare(ctx context.Context) (ready bool, err error) {
+	r := l.req
+	if err := l.check(); err != nil {
+		return false, err
+	}
 	if err := l.open(ctx); err != nil {
-		return l.answer, err
+		return false, err
 	}
 	if !r.DryRun || !l.toBeMade() {
 		var no *db.Error
@@ -289,42 +306,42 @@ func (d *Desk) loadOne(ctx context.Context, r LoadRequest) (*LoadAnswer, error) 
 			err = nil // the load would make the database first
 		}
 		if err != nil {
-			return l.answer, err
+			return false, err
 		}
 	}
 	if l.nothing() {
-		return l.answer, nil
+		return false, nil
 	}
 	if r.ByPosition {
 		if err := l.firstLine(ctx); err != nil {
-			return l.answer, err
+			return false, err
 		}
 	}
 	l.foundOut()
 	if r.destination() == intoTable {
 		if err := l.mapped(ctx); err != nil {
-			return l.answer, err
+			return false, err
 		}
 	}
 	if err := strictly(r.Strict, l.cautions); err != nil {
-		return l.answer, err
+		return false, err
 	}
 	if r.DryRun && r.destination() == intoNew {
-		return l.answer, l.dryRun(ctx)
+		return false, l.dryRun(ctx)
 	}
 	if r.DryRun && r.merges() {
-		return l.answer, l.preview(ctx)
+		return false, l.preview(ctx)
 	}
 	if r.DryRun {
-		return l.answer, nil
+		return false, nil
 	}
 	if err := l.goOn(ctx); err != nil {
-		return l.answer, err
+		return false, err
 	}
 	if err := l.confirmed(ctx); err != nil {
-		return l.answer, err
+		return false, err
 	}
-	return l.answer, l.run(ctx)
+	return true, nil
 }
 
 // check refuses what does not go together.
@@ -724,8 +741,10 @@ func (l *loading) meet(ctx context.Context) (err error) {
 	if r.DryRun {
 		why = toRead
 	}
-	if l.conn, err = l.connectOrMake(ctx, why); err != nil {
-		return err
+	if l.conn == nil { // else it is that of a set
+		if l.conn, err = l.connectOrMake(ctx, why); err != nil {
+			return err
+		}
 	}
 	if err := l.protected(ctx); err != nil {
 		return err
@@ -1104,6 +1123,9 @@ func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job 
 		return entry.PrepareReceipt(receipt)
 	}
 	job.AfterCommit = func() error { return entry.Settle(tray.ReceiptFile) }
+	if answer.set != nil {
+		job.Together, job.AfterCommit = true, func() error { return nil } // see loadSet
+	}
 	err := func() (err error) {
 		defer fault.Recovered(&err)
 		return load.Run(ctx, *job)

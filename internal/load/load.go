@@ -65,6 +65,9 @@ type Job struct {
 	// Merge is how the records meet rows that are there; nil: they are added to them. Then
 	// Spec's mode is Merge, or Append.
 	Merge *Merge
+	// Together tells that the load is one of several in a transaction, which is committed
+	// behind the last of them. What AfterCommit does is for then.
+	Together bool
 	// previewed is called when it is known what a merge would do.
 	previewed func(*run) error
 	// BeforeCommit is called when all has been verified; an error of its
@@ -169,6 +172,9 @@ func Run(ctx context.Context, job Job) error {
 	}
 	if err := r.commit(ctx); err != nil {
 		return err
+	}
+	if job.Together {
+		return job.AfterCommit()
 	}
 	job.Log.Info("committed", "table", job.Plan.Table.Name, "rows", receipt.Table.Rows)
 	if err := r.committed(ctx); err != nil {

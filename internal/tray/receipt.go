@@ -57,6 +57,8 @@ type Receipt struct {
 	// are what there was to look at before the load.
 	Decided  []string          `json:"decided,omitempty"`
 	Cautions []profile.Finding `json:"cautions,omitempty"`
+	// Together are the entries of other loads that were in the same transaction.
+	Together []string `json:"together,omitempty"`
 	// Undoing is how the load was taken back.
 	Undoing *Undoing `json:"undoing,omitempty"`
 	// Mends and Waivers are what was done about the rejects, in order.

@@ -19,6 +19,7 @@ var Database = &db.Database{
 	Schemes:  []string{"postgres", "postgresql"},
 	Example:  "postgres://user@host:5432/db",
 	Port:     "5432",
+	Together: true,
 	Open:     open,
 	Script: db.ManyRows(db.Manner{
 		Before: []string{"SET client_encoding = 'UTF8';", "SET standard_conforming_strings = on;",

@@ -69,6 +69,9 @@ func lost(err error) bool {
 
 // commit commits the transaction.
 func (l *load) commit(ctx context.Context) error {
+	if l.d.together != nil {
+		return nil // with the others
+	}
 	err := l.tx.Commit(ctx)
 	switch {
 	case err == nil:

@@ -38,6 +38,8 @@ type DB struct {
 	where string // without password
 	c     *pgx.Conn
 	load  *load
+	// together is the transaction that several loads are in, or nil.
+	together pgx.Tx
 }
 
 // connect opens a session. Its settings are those under which values are
@@ -371,9 +373,12 @@ func (l *load) empty(ctx context.Context) error {
 
 // begin starts a transaction of the load.
 func (l *load) begin(ctx context.Context) error {
-	tx, err := l.d.c.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead})
-	if err != nil {
-		return l.d.fail("cannot begin a transaction", err)
+	tx := l.d.together
+	if tx == nil {
+		var err error
+		if tx, err = l.d.c.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead}); err != nil {
+			return l.d.fail("cannot begin a transaction", err)
+		}
 	}
 	steps := []string{"SET CONSTRAINTS ALL IMMEDIATE", "SET LOCAL synchronous_commit = on"}
 	if l.spec.Mode == db.Append || l.spec.Going {
@@ -798,6 +803,9 @@ func (l *load) Rollback() error {
 		return nil
 	}
 	l.d.load = nil
+	if l.d.together != nil {
+		return nil
+	}
 	if err := l.tx.Rollback(context.Background()); err != nil && !errors.Is(err, pgx.ErrTxClosed) {
 		return l.d.fail("cannot roll back", err)
 	}

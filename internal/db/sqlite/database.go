@@ -15,6 +15,7 @@ import (
 var Database = &db.Database{
 	Dialect:  Dialect,
 	Attaches: true,
+	Together: true,
 	Aliases:  []string{"sqlite3"},
 	Schemes:  []string{"sqlite", "sqlite3"},
 	Example:  "sqlite:path/to.db",

@@ -39,6 +39,8 @@ type DB struct {
 	readOnly bool
 	created  bool // by us, and nothing has been committed yet
 	load     *load
+	// together tells that several loads are in the transaction that is open.
+	together bool
 	// beginning tells that the write lock is being taken.
 	beginning atomic.Bool
 }
@@ -248,14 +250,10 @@ type load struct {
 
 // Begin takes the write lock and creates the table.
 func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
-	if err := d.heedKeys(spec); err != nil {
-		return nil, d.fail("cannot begin", err)
+	if err := d.begin(spec); err != nil {
+		return nil, err
 	}
-	d.beginning.Store(true)
-	err := d.c.exec("BEGIN IMMEDIATE")
-	if d.beginning.Store(false); err != nil {
-		return nil, d.fail("cannot begin a transaction", err)
-	}
+	var err error
 	l := &load{d: d, spec: spec, table: spec.Table}
 	d.load = l
 	name := Dialect.Qualified(l.table.Schema, l.table.Name)
@@ -315,6 +313,22 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 	l.summed, l.seed = spec.Mode.New() && spec.Like == nil || spec.Stage != nil, maphash.MakeSeed()
 	l.stop = context.AfterFunc(ctx, d.c.interrupt)
 	return l, nil
+}
+
+// begin takes the write lock, unless others of the same transaction have it.
+func (d *DB) begin(spec db.Spec) error {
+	if d.together {
+		return nil
+	}
+	if err := d.heedKeys(spec); err != nil {
+		return d.fail("cannot begin", err)
+	}
+	d.beginning.Store(true)
+	err := d.c.exec("BEGIN IMMEDIATE")
+	if d.beginning.Store(false); err != nil {
+		return d.fail("cannot begin a transaction", err)
+	}
+	return nil
 }
 
 // heedKeys has SQLite check the foreign keys that an existing table has, which
@@ -697,6 +711,10 @@ func (l *load) Commit(ctx context.Context) error {
 			return err
 		}
 	}
+	if l.d.together {
+		l.d.load = nil
+		return nil // with the others
+	}
 	// Who reads the file is waited for, until the person has enough of it.
 	defer context.AfterFunc(ctx, func() { l.d.c.end.Store(true) })()
 	if err := l.d.c.exec("COMMIT"); err != nil {
@@ -726,6 +744,9 @@ func (l *load) Rollback() error {
 	}
 	l.close()
 	l.d.load = nil
+	if l.d.together {
+		return nil
+	}
 	if l.d.c.autocommit() {
 		return nil // SQLite has rolled back by itself
 	}

@@ -1,0 +1,134 @@
+package cli_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ambertray/internal/tray"
+)
+
+// fleet writes two plans: passages, which refer to boats, and boats.
+func (b *bench) fleet(n int, more string) {
+	var boats, passages strings.Builder
+	boats.WriteString("permit,name\n")
+	passages.WriteString("id,permit,toll\n")
+	for i := range n {
+		fmt.Fprintf(&boats, "B%05d,Heron %d\n", i, i)
+		fmt.Fprintf(&passages, "%d,B%05d,%d.50\n", i+1, (i*7)%n, i%50)
+	}
+	b.write("boats.csv", boats.String())
+	b.write("passages.csv", passages.String()+more)
+	b.run(0, "plan", "boats.csv", "-o", "boats.yaml", "--key", "permit", "--yes")
+	b.run(0, "plan", "passages.csv", "-o", "passages.yaml", "--key", "id", "--yes")
+	b.write("passages.yaml", strings.Replace(b.read("passages.yaml"), "columns:\n", "  references:\n    - columns: [permit]\n      table: boats\n      to: [permit]\ncolumns:\n", 1))
+}
+
+// onGroupers runs a test on each database that can have several loads in one transaction.
+func onGroupers(t *testing.T, test func(t *testing.T, b *bench, s server)) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		b.fleet(50, "")
+		if s.name == "mysql" || s.name == "sqlserver" {
+			assert.Contains(t, b.run(2, "load", "passages.yaml", "boats.yaml", "--into", s.url).err, "one transaction yet")
+			assert.Empty(t, s.tables(t))
+			return
+		}
+		test(t, b, s)
+	})
+}
+
+// Plans behind each other load all or none, in the order in which the tables need each other.
+func TestTogether(t *testing.T) {
+	onGroupers(t, func(t *testing.T, b *bench, s server) {
+		both := []string{"load", "passages.yaml", "boats.yaml", "--into", s.url}
+		doc := b.document(0, append(both, "--json")...)
+		loads := doc["loads"].([]any)
+		require.Len(t, loads, 2)
+		first := loads[0].(map[string]any)
+		assert.Equal(t, "boats", first["table"].(map[string]any)["name"], "what is referred to comes first")
+		assert.Len(t, first["together"], 1)
+		count := func(table string) string {
+			return queryRows(t, s.db, "SELECT "+s.text("count(*)")+" FROM "+table)[0][0]
+		}
+		assert.Equal(t, "50 50", count("boats")+" "+count("passages"))
+		assert.Contains(t, b.run(0, "tray").out, "boats with 1 other")
+		b.run(0, "verify", "boats")
+		b.run(0, "verify", "passages", "--deep")
+
+		// Rows that are added refer to others of the same transaction, and one that refers to
+		// nothing is a reject of its own.
+		b.write("boats.csv", "permit,name\nC00001,Newt\n")
+		b.write("passages.csv", "id,permit,toll\n9001,C00001,1.50\n9002,C99999,2.50\n9003,B00001,2.50\n")
+		r := b.run(3, append(both, "--mode", "append", "--max-rejects", "none")...)
+		assert.Contains(t, r.out, "boats  1 record of boats.csv")
+		assert.Equal(t, "51 52", count("boats")+" "+count("passages"))
+
+		// If one fails, nothing of the others is in, and all papers say so.
+		b.write("boats.csv", "permit,name\nC00002,Eft\n")
+		b.write("passages.csv", "id,permit,toll\n9004,C00002,1.50\n9001,C00002,1.50\n")
+		r = b.run(1, append(both, "--mode", "append", "--max-rejects", "0")...)
+		assert.Contains(t, r.err, "nothing of the other tables was committed, either")
+		assert.NotContains(t, r.out, "verdict", "nothing is said to be loaded")
+		assert.Equal(t, "51 52", count("boats")+" "+count("passages"))
+		all, err := tray.List(filepath.Join(b.dir, "tray"))
+		require.NoError(t, err)
+		failed := 0
+		for _, x := range all {
+			if x.State == tray.IsFailed {
+				failed++
+			}
+		}
+		assert.Equal(t, 2, failed)
+		b.run(0, append(both, "--mode", "append", "--dry-run")...)
+		assert.Contains(t, b.run(2, append(both, "--mode", "merge")...).err, "several plans")
+		assert.Contains(t, b.run(2, "load", "boats.yaml", "boats.yaml", "--into", s.url, "--mode", "append").err, "two plans load into the table boats")
+		assert.Contains(t, b.run(2, append(both, "--mode", "append", "--table", "x")...).err, "the name of one table")
+	})
+}
+
+// Killed at any moment, both tables are there or neither is, and the entries say which.
+func TestTogetherKilled(t *testing.T) {
+	kills := 6
+	if os.Getenv("AMBERTRAY_KILLS") != "" {
+		_, err := fmt.Sscan(os.Getenv("AMBERTRAY_KILLS"), &kills)
+		require.NoError(t, err)
+	}
+	onGroupers(t, func(t *testing.T, b *bench, s server) {
+		b.fleet(60000, "")
+		killed := 0
+		for i := 0; i < 3*kills && killed < kills; i++ {
+			papers := fmt.Sprintf("tray%d", i)
+			cmd := b.command("load", "passages.yaml", "boats.yaml", "--into", s.url, "--tray", papers)
+			require.NoError(t, cmd.Start())
+			time.Sleep(time.Duration(40+rand.IntN(600)) * time.Millisecond)
+			require.NoError(t, cmd.Process.Kill())
+			cmd.Wait()
+			list, err := tray.List(filepath.Join(b.dir, papers))
+			require.NoError(t, err)
+			for _, x := range list {
+				if x.State == tray.Unsure {
+					b.try("verify", x.Entry.Name, "--into", s.url, "--tray", papers)
+				}
+			}
+			tables := s.tables(t)
+			if len(tables) == 0 {
+				killed++
+			} else {
+				assert.Equal(t, []string{"boats", "passages"}, tables)
+				s.exec(t, "DROP TABLE passages", "DROP TABLE boats")
+			}
+			for _, x := range list {
+				assert.Equal(t, len(tables) > 0, x.Entry.Look().State == tray.IsClear, "%s: %v", x.Entry.Name, x.Entry.Look().State)
+			}
+		}
+		t.Logf("killed in time: %d", killed)
+		assert.Positive(t, killed)
+	})
+}

@@ -1,0 +1,43 @@
+package sqlite
+
+import "context"
+
+// BeginTogether implements db.Grouper. Foreign keys are heeded, which cannot be changed
+// within a transaction.
+func (d *DB) BeginTogether(context.Context) error {
+	if err := d.c.exec("PRAGMA foreign_keys = 1"); err != nil {
+		return d.fail("cannot begin", err)
+	}
+	d.beginning.Store(true)
+	err := d.c.exec("BEGIN IMMEDIATE")
+	if d.beginning.Store(false); err != nil {
+		return d.fail("cannot begin a transaction", err)
+	}
+	d.together = true
+	return nil
+}
+
+// CommitTogether implements db.Grouper.
+func (d *DB) CommitTogether(ctx context.Context) error {
+	defer context.AfterFunc(ctx, func() { d.c.end.Store(true) })()
+	if err := d.c.exec("COMMIT"); err != nil {
+		return d.fail("cannot commit", err)
+	}
+	d.together, d.created = false, false
+	return nil
+}
+
+// RollbackTogether implements db.Grouper.
+func (d *DB) RollbackTogether() error {
+	if !d.together {
+		return nil
+	}
+	d.together, d.load = false, nil
+	if d.c.autocommit() {
+		return nil // SQLite has rolled back by itself
+	}
+	if err := d.c.exec("ROLLBACK"); err != nil {
+		return d.fail("cannot roll back", err)
+	}
+	return nil
+}
