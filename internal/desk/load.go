@@ -1087,6 +1087,18 @@ func shown(v *string) string {
 	return "'" + reading.Shorten(*v, 40) + "'"
 }
 
+// showsWait tells what is waited for, on the line of progress if there is one.
+func (d *Desk) showsWait(m Meter, what string, w db.Wait, at DatabaseRequest) {
+	switch {
+	case m.Shown() && w.Silent > 0:
+		m.Set(rows.Progress{Stage: fmt.Sprintf("no answer of the database for %s", w.Silent)})
+	case m.Shown():
+		m.Set(rows.Progress{Stage: "waiting for " + cmp.Or(w.Who, "another session")})
+	default:
+		d.waits(what, w, at)
+	}
+}
+
 // carryOut runs a load whose papers are begun. Without an error, all is
 // committed, and the receipt is settled; with one, the receipt says so.
 func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job *load.Job, answer *LoadAnswer) error {
@@ -1099,16 +1111,7 @@ func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job 
 	}
 	job.Rejects = rejects
 	job.Progress = m.Set
-	job.Waits = func(what string, w db.Wait) {
-		switch {
-		case m.Shown() && w.Silent > 0:
-			m.Set(rows.Progress{Stage: fmt.Sprintf("no answer of the database for %s", w.Silent)})
-		case m.Shown():
-			m.Set(rows.Progress{Stage: "waiting for " + cmp.Or(w.Who, "another session")})
-		default:
-			d.waits(what, w, answer.at)
-		}
-	}
+	job.Waits = func(what string, w db.Wait) { d.showsWait(m, what, w, answer.at) }
 	if answer.prove {
 		job.Prove = func(ctx context.Context, table db.Name) error { return d.prove(ctx, entry, job, table, m.Set) }
 	}
