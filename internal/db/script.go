@@ -1,6 +1,8 @@
 package db
 
 import (
+	"context"
+
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
@@ -40,4 +42,10 @@ type Manner struct {
 func ManyRows(m Manner) Manner {
 	m.Insert, m.Row, m.Between, m.Close = "INSERT INTO %s (%s) VALUES\n", "(", "),\n(", ")"
 	return m
+}
+
+// A Definer is a Session that can write the definition of a table as its database has it.
+type Definer interface {
+	// Definition is the statements that make the table, and what hangs on it.
+	Definition(ctx context.Context, t *Table) ([]string, error)
 }

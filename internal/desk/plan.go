@@ -2,11 +2,15 @@ package desk
 
 import (
 	"context"
+	"fmt"
 	"strings"
 
 	"ambertray/internal/db"
+	"ambertray/internal/db/connect"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/plan"
+	"ambertray/internal/profile"
+	"ambertray/internal/sqltype"
 )
 
 // Plan suggests the plan of a load. Its document is the plan itself.
@@ -50,6 +54,55 @@ func (d *Desk) Define(ctx context.Context, in Input, base *db.Database) (*Define
 		return nil, err
 	}
 	return &DefineAnswer{document("ddl"), base.Name, t.Name, base.Create(t)}, nil
+}
+
+// DefineTable writes the definition of a table that exists: in its own database's words, or
+// in those of another.
+func (d *Desk) DefineTable(ctx context.Context, at DatabaseRequest, name string, base *db.Database) (*DefineAnswer,
+	error) {
+	conn, err := d.connect(ctx, at, toRead)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	t, err := findTable(ctx, conn, "ddl", name)
+	if err != nil {
+		return nil, err
+	}
+	own := connect.Of(at.URL)
+	if definer, is := conn.(db.Definer); is && (base == nil || base == own) {
+		statements, err := definer.Definition(ctx, t)
+		return &DefineAnswer{document("ddl"), own.Name, t.Name, statements}, err
+	}
+	def := dialect.Table{Name: t.Name, Key: t.PrimaryKey(), Comment: t.Comment}
+	var lost []profile.Finding
+	loses := func(c *db.Column, format string, args ...any) {
+		lost = append(lost, profile.Finding{Weight: profile.Caution, Code: profile.CodeNotInDatabase, Column: c.Name,
+			Text: fmt.Sprintf(format, args...), Do: "write it by hand, if it is needed"})
+	}
+	for i := range t.Columns {
+		c := &t.Columns[i]
+		x := dialect.Column{Name: c.Name, Type: c.SQL, Required: c.Required, Comment: c.Comment}
+		switch {
+		case c.SQL.Kind == sqltype.None:
+			x.Type = sqltype.Type{Kind: sqltype.Text}
+			loses(c, "its type %s has no counterpart, and becomes text", c.Type)
+		case c.Generated:
+			loses(c, "it is computed by the database, and becomes a column like others")
+		case c.Identity:
+			loses(c, "it is numbered by the database, and becomes a column like others")
+		case c.Default:
+			loses(c, "its default is not written")
+		}
+		def.Columns = append(def.Columns, x)
+	}
+	if len(lost) > 0 {
+		d.tell(FoundEvent{db.Qualified(t.Schema, t.Name), nil, lost})
+	}
+	if err := checkNames(base.Dialect, def); err != nil {
+		return nil, err
+	}
+	return &DefineAnswer{document("ddl"), base.Name, t.Name, base.Create(def)}, nil
 }
 
 // planOf is the plan that an input is, or that its source suggests.

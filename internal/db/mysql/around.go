@@ -56,3 +56,30 @@ func (l *load) empty(ctx context.Context) error {
 func (l *load) KeepsKeys(ctx context.Context) error {
 	return l.d.questions().Orphans(ctx, l.spec.Referrers, l.table, "LOCK IN SHARE MODE")
 }
+
+// Definition implements db.Definer.
+func (d *DB) Definition(ctx context.Context, t *db.Table) (out []string, err error) {
+	q := d.questions()
+	const cannot = "cannot write the definition"
+	kind := "TABLE"
+	if t.View {
+		kind = "VIEW"
+	}
+	rows, err := q.Rows(ctx, cannot, "SHOW CREATE "+kind+" "+Dialect.Qualified(t.Schema, t.Name))
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, *rows[0][1])
+	triggers, err := q.Hanging(ctx, []string{"SELECT trigger_name FROM information_schema.triggers WHERE " +
+		"event_object_schema = ? AND event_object_table = ? ORDER BY 1"}, d.schemaOf(t.Schema), t.Name)
+	for _, name := range triggers {
+		made, err := q.Rows(ctx, cannot, "SHOW CREATE TRIGGER "+Dialect.Qualified(t.Schema, name))
+		if err != nil {
+			return nil, err
+		}
+		if made[0][2] != nil {
+			out = append(out, *made[0][2])
+		}
+	}
+	return out, err
+}

@@ -56,3 +56,9 @@ func (l *load) KeepsKeys(ctx context.Context) error {
 	}
 	return nil
 }
+
+// Definition implements db.Definer.
+func (d *DB) Definition(ctx context.Context, t *db.Table) ([]string, error) {
+	return d.questions().Hanging(ctx, []string{"SELECT sql FROM sqlite_schema WHERE tbl_name = ?1 COLLATE NOCASE AND " +
+		"sql IS NOT NULL ORDER BY type NOT IN ('table', 'view'), type, name"}, t.Name)
+}

@@ -266,3 +266,17 @@ func (d *DB) keysOf(ctx context.Context, name, as string) (keys, indexes []strin
 	}
 	return keys, indexes, nil
 }
+
+// Definition implements db.Definer.
+func (d *DB) Definition(ctx context.Context, t *db.Table) ([]string, error) {
+	out, err := d.definition(ctx, db.Name{Schema: t.Schema, Table: t.Name}, dialect.Table{Schema: t.Schema,
+		Name: t.Name})
+	if err != nil {
+		return nil, err
+	}
+	around, err := d.Around(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	return append(out, around.Again...), nil
+}
