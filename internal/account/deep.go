@@ -134,6 +134,13 @@ func deep(ctx context.Context, sources []*source.Source, without []map[int64]boo
 // records in each that did not go into the table.
 func accounted(ctx context.Context, e *tray.Entry, r *tray.Receipt,
 	p *plan.Plan) (sources []*source.Source, without []map[int64]bool, err error) {
+	for _, s := range r.Skipped {
+		if s.Kind == tray.SkipKnown || s.Kind == tray.SkipSuperseded {
+			return nil, nil, fmt.Errorf("of its records, %s, and which ones was not noted, so that its values "+
+				"cannot be "+
+				"compared", s.Words())
+		}
+	}
 	for _, check := range checkSources(r) {
 		if check.Answer != Agrees {
 			return nil, nil, fmt.Errorf("%s: %s\n  a deep check needs the file as it was loaded", check.Path,

@@ -201,6 +201,7 @@ func TestOnlyNew(t *testing.T) {
 		rec = b.merged(0, append(args, "a.csv", "--table", "boats")...)
 		assert.EqualValues(t, []int64{0, 5}, []int64{rec.Records.Loaded, rec.Records.Skipped}, "nothing to do")
 		b.run(0, "verify", rec.Entry)
+		assert.Contains(t, b.run(1, "verify", rec.Entry, "--deep").err, "of its records, 5 known already, and which ones was not noted")
 
 		s.exec(t, "CREATE TABLE readings (gauge varchar(5), level decimal(6,2), note varchar(20))")
 		b.write("r.csv", "gauge,level,note\nA,1.25,\nA,1.25,\nB,2.50,x\nC,,\n")
@@ -233,6 +234,7 @@ func TestMergeNeeds(t *testing.T) {
 			{"--missing", "l.csv", "--table", "loose", "--mode", "merge", "--missing", "burn"},
 			{"--same-key", "l.csv", "--table", "loose", "--mode", "merge", "--same-key", "first"},
 			{"--before", "l.csv", "--table", "loose", "--mode", "merge", "--before", "some"},
+			{"--prove", "l.csv", "--table", "loose", "--mode", "append", "--only-new", "--prove"},
 			{"--commit-every", "l.csv", "--table", "loose", "--mode", "merge", "--commit-every", "5"},
 		} {
 			r := b.run(2, append([]string{"load", "--into", s.url, "--yes"}, c[1:]...)...)

@@ -37,6 +37,8 @@ type Merger interface {
 	Ready(ctx context.Context, m *dialect.Merge) error
 	// Compared is called when all changes are in their table, before they are made.
 	Compared(ctx context.Context, m *dialect.Merge) error
+	// Divide is called before changes are made in parts, by ranges of numbers.
+	Divide(ctx context.Context, m *dialect.Merge) error
 	// Affect runs a statement, and tells how many rows it has inserted, changed or deleted.
 	Affect(ctx context.Context, sql string) (int64, error)
 	// Within asks and does things in the transaction of the load.

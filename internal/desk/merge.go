@@ -89,6 +89,11 @@ func (l *loading) checkMerge() error {
 	if !r.merges() {
 		return nil
 	}
+	if r.Prove && (r.OnlyNew || r.SameKey == SameKeyLast) {
+		return need("--prove: records that are known, or superseded, are not in the table as they are in the " +
+			"file\n  leave " +
+			"it out; what goes in is verified nevertheless")
+	}
 	if m := r.Missing; m != "" && m != string(tray.MissingKept) && m != string(tray.MissingDeleted) {
 		return need("--missing %q: use keep or delete; how rows are marked is said in the plan, under missing", m)
 	}

@@ -612,6 +612,9 @@ func (x *merging) apply(ctx context.Context) error {
 	if err != nil || refusal == nil {
 		return err
 	}
+	if err := x.m.Divide(ctx, &x.sql); err != nil {
+		return err
+	}
 	return x.divide(ctx, 1, last)
 }
 

@@ -90,6 +90,9 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 // Compared implements db.Merger.
 func (d *DB) Compared(context.Context, *dialect.Merge) error { return nil }
 
+// Divide implements db.Merger: both tables have their numbers as keys.
+func (d *DB) Divide(context.Context, *dialect.Merge) error { return nil }
+
 // Affect implements db.Merger.
 func (d *DB) Affect(ctx context.Context, sql string) (int64, error) {
 	res, err := d.c.ExecContext(ctx, sql)

@@ -99,6 +99,17 @@ func (d *DB) Compared(ctx context.Context, m *dialect.Merge) error {
 	return nil
 }
 
+// Divide implements db.Merger.
+func (d *DB) Divide(ctx context.Context, m *dialect.Merge) error {
+	for _, sql := range []string{fmt.Sprintf("CREATE INDEX ON %s (%s)", m.Changes, dialect.ChangeRow),
+		fmt.Sprintf("CREATE INDEX ON %s (%s)", m.Stage, m.Number)} {
+		if _, err := d.c.Exec(ctx, sql); err != nil {
+			return d.fail("cannot go on", err)
+		}
+	}
+	return nil
+}
+
 // Affect implements db.Merger.
 func (d *DB) Affect(ctx context.Context, sql string) (int64, error) {
 	tag, err := d.c.Exec(ctx, sql)

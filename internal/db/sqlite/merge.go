@@ -149,6 +149,15 @@ func (d *DB) Ready(_ context.Context, m *dialect.Merge) error {
 // Compared implements db.Merger.
 func (d *DB) Compared(context.Context, *dialect.Merge) error { return nil }
 
+// Divide implements db.Merger.
+func (d *DB) Divide(_ context.Context, m *dialect.Merge) error {
+	if err := d.c.exec(fmt.Sprintf("CREATE INDEX %s ON %s (%s)", Dialect.Qualified(temporary, db.ChangesTable+"_row"),
+		Dialect.Quote(db.ChangesTable), dialect.ChangeRow)); err != nil {
+		return d.fail("cannot go on", err)
+	}
+	return nil
+}
+
 // Affect implements db.Merger.
 func (d *DB) Affect(_ context.Context, sql string) (int64, error) {
 	err := d.c.exec(sql)
