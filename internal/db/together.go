@@ -12,3 +12,9 @@ type Grouper interface {
 	// RollbackTogether undoes all of them, and does nothing when they are committed.
 	RollbackTogether() error
 }
+
+// A Left error says that all is committed, but something is left to be done by hand.
+type Left struct{ Err error }
+
+func (e *Left) Error() string { return e.Err.Error() }
+func (e *Left) Unwrap() error { return e.Err }

@@ -83,6 +83,10 @@ func togetherGoes(r *LoadRequest) error {
 	switch {
 	case d != nil && !d.Together:
 		return need("several plans: %s cannot have them in one transaction yet\n  load them one by one", d.Title)
+	case d != nil && d.TogetherNew && !r.Mode.New():
+		return need("several plans: %s commits definitions at once, so that only tables that are made or replaced "+
+			"can come "+
+			"to be together\n  load them one by one", d.Title)
 	case r.merges():
 		return need("several plans: a merge is a transaction of its own yet\n  load them one by one")
 	case r.Every > 0:
@@ -184,18 +188,25 @@ func (s *loadSet) run(ctx context.Context) (err error) {
 	}
 	if err := group.CommitTogether(ctx); err != nil {
 		var lost *db.Unsure
+		var left *db.Left
+		if errors.As(err, &left) {
+			return errors.Join(err, s.settle(names))
+		}
 		if errors.As(err, &lost) {
 			return fmt.Errorf("%w\n  'ambertray verify' settles each: %s", err, strings.Join(names, ", "))
 		}
 		return s.failed(s.loads, nil, err)
 	}
+	return s.settle(names)
+}
+
+// settle gives the receipts their names, when all is committed.
+func (s *loadSet) settle(names []string) (err error) {
 	for _, l := range s.loads {
 		l.job.Log.Info("committed together", "entries", names)
-		if err := l.answer.Entry.Settle(tray.ReceiptFile); err != nil {
-			return err
-		}
+		err = errors.Join(err, l.answer.Entry.Settle(tray.ReceiptFile))
 	}
-	return nil
+	return err
 }
 
 // failed notes of loads that were done that they are not committed, since another failed.

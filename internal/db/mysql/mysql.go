@@ -74,6 +74,7 @@ type DB struct {
 	maria    bool
 	readOnly bool
 	load     *load
+	together *together // loads that wait for each other, or nil
 }
 
 func init() { driver.SetLogger(silent{}) }
@@ -163,6 +164,7 @@ func (d *DB) Close() error {
 	if d.load != nil {
 		d.load.Rollback()
 	}
+	d.RollbackTogether()
 	for _, c := range []*sql.Conn{d.c, d.holder} {
 		if c != nil {
 			c.Close()
@@ -429,7 +431,7 @@ func (l *load) prepare(ctx context.Context) error {
 			return d.fail("cannot mark the load as running", err)
 		}
 		made := t
-		made.Name = side
+		made.Name, made.References = side, d.together.redirected(t.References)
 		statements := Dialect.Create(made)
 		if l.spec.Like != nil {
 			statements = []string{likeSQL(Dialect.Qualified(t.Schema, side), l.spec.Like)}
@@ -517,6 +519,9 @@ func (l *load) sweep(ctx context.Context) error {
 	}
 	rows.Close()
 	for _, n := range stale {
+		if d.together.has(n) {
+			continue
+		}
 		own, wait := strings.HasPrefix(n, sideName(t.Schema, t.Name)), 0
 		if own {
 			wait = 10
@@ -964,6 +969,9 @@ func (l *load) Commit(ctx context.Context) error {
 	if err := l.settled(ctx); err != nil {
 		return err
 	}
+	if d.together != nil {
+		return l.wait(ctx)
+	}
 	if l.spec.Steps != "" {
 		if err := l.forget(ctx); err != nil {
 			return err
@@ -990,7 +998,9 @@ func (l *load) Commit(ctx context.Context) error {
 
 func (l *load) end() {
 	l.main.end()
-	l.d.c.ExecContext(context.Background(), "DO release_all_locks()")
+	if l.d.together == nil {
+		l.d.c.ExecContext(context.Background(), "DO release_all_locks()")
+	}
 	l.d.load = nil
 }
 

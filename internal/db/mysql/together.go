@@ -1,0 +1,141 @@
+package mysql
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	driver "github.com/go-sql-driver/mysql"
+
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
+)
+
+// Several new tables come to be together: each is made beside the one that is wanted, as
+// one alone is, and one RENAME, which is atomic, gives all of them their names. Loads into
+// tables that are there cannot be among them: their rows would be committed by the
+// definitions of the others.
+
+// together are loads that wait for the others.
+type together struct{ loads []*load }
+
+// has reports whether a side table is one of them.
+func (t *together) has(side string) bool {
+	if t == nil {
+		return false
+	}
+	for _, l := range t.loads {
+		if l.side == lockOf(side) {
+			return true
+		}
+	}
+	return false
+}
+
+// redirected are references to tables, of which those that wait have their side tables' names.
+// A key follows the table that it refers to when that is renamed.
+func (t *together) redirected(references []dialect.Reference) []dialect.Reference {
+	if t == nil {
+		return references
+	}
+	out := slices.Clone(references)
+	for i := range out {
+		for _, l := range t.loads {
+			if own := l.spec.Table; own.Name == out[i].Table && own.Schema == out[i].Schema {
+				out[i].Table = l.side
+			}
+		}
+	}
+	return out
+}
+
+// BeginTogether implements db.Grouper.
+func (d *DB) BeginTogether(context.Context) error {
+	d.together = &together{}
+	return nil
+}
+
+// wait has a load that is done wait for the others.
+func (l *load) wait(ctx context.Context) error {
+	if l.side == "" {
+		return l.d.fail("cannot have a load into a table that is there among others", nil)
+	}
+	if _, err := l.d.c.ExecContext(ctx, "COMMIT"); err != nil {
+		return l.d.fail("cannot commit", err) // the side table has not its name yet
+	}
+	l.main.end()
+	l.d.together.loads = append(l.d.together.loads, l)
+	l.d.load = nil
+	return nil
+}
+
+// CommitTogether implements db.Grouper.
+func (d *DB) CommitTogether(ctx context.Context) error {
+	var names []string
+	old := map[*load]string{}
+	for _, l := range d.together.loads {
+		t := l.spec.Table
+		if l.spec.Mode == db.Replace {
+			found, err := d.Find(ctx, t.Schema, t.Name)
+			if err != nil {
+				return err
+			}
+			if found != nil {
+				if err := l.replaceable(ctx, found); err != nil {
+					return err
+				}
+				old[l] = Dialect.Qualified(t.Schema, l.side+"_old")
+				names = append(names, l.final+" TO "+old[l])
+			}
+		}
+		names = append(names, l.table+" TO "+l.final)
+	}
+	_, err := d.c.ExecContext(ctx, "RENAME TABLE "+strings.Join(names, ", "))
+	var answer *driver.MySQLError
+	switch {
+	case err != nil && errors.As(err, &answer):
+		return d.fail("cannot give the tables their names", err)
+	case err != nil:
+		d.together = nil // what became of it is to be asked for, and nothing to be taken away
+		return &db.Unsure{Err: d.fail("cannot give the tables their names", err)}
+	}
+	loads := d.together.loads
+	d.together = nil
+	var failed error
+	for _, l := range loads {
+		l.side = ""
+		if old[l] != "" {
+			if _, err := d.c.ExecContext(ctx, "DROP TABLE "+old[l]); err != nil {
+				failed = errors.Join(failed, fmt.Errorf("the table that was replaced is left as %s: %w", old[l], err))
+			}
+		}
+		failed = errors.Join(failed, d.Ledger(l.spec.Table.Schema).Write(ctx, l.record))
+	}
+	d.c.ExecContext(context.WithoutCancel(ctx), "DO release_all_locks()")
+	if failed != nil {
+		return &db.Left{Err: d.fail("has the new tables, but not all is done", failed)}
+	}
+	return nil
+}
+
+// RollbackTogether implements db.Grouper.
+func (d *DB) RollbackTogether() error {
+	if d.together == nil {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), endIn)
+	defer cancel()
+	var failed error
+	for _, l := range d.together.loads {
+		if _, err := d.c.ExecContext(ctx, "DROP TABLE IF EXISTS "+l.table); err != nil {
+			failed = errors.Join(failed, err) // the next load sweeps it
+		}
+	}
+	d.c.ExecContext(ctx, "DO release_all_locks()")
+	if d.together = nil; failed != nil {
+		return d.fail("cannot remove what a load left", failed)
+	}
+	return nil
+}
