@@ -107,11 +107,12 @@ func TestTablesOfSources(t *testing.T) {
 	assert.Len(t, b.document(0, "tray")["entries"], 3)
 	r = b.run(2, "load", "a.csv", "b.csv", "--tables", "each", "--into", "sqlite:e.db", "--table", "x")
 	assert.Contains(t, r.err, "--table x")
-	// The second cannot be: what was committed before it is said.
+	// The second cannot be: the first is not loaded, either.
 	b.run(0, "load", "b.csv", "--into", "sqlite:f.db")
 	r = b.run(2, "load", "a.csv", "b.csv", "--tables", "each", "--into", "sqlite:f.db")
-	assert.Contains(t, r.err, "before it, 1 table was loaded")
-	assert.Contains(t, r.out, "1 record of a.csv")
+	assert.Contains(t, r.err, "the table b exists already")
+	assert.NotContains(t, r.out, "1 record of a.csv")
+	assert.Equal(t, [][]string{{"b"}}, b.query("f.db", "SELECT name FROM sqlite_schema WHERE type = 'table'"))
 	doc := b.document(2, "load", "a.csv", "b.csv", "--tables", "each", "--into", "sqlite:f.db", "--mode", "append", "--again", "--dry-run", "--type", "nothing=text")
 	assert.Empty(t, doc["loads"], "it fails at the first")
 

@@ -87,7 +87,7 @@ func (a *app) listTray(dir string, all bool) error {
 	if n := counts[tray.Unsure]; n > 0 {
 		sum += fmt.Sprintf(", %s unsure", grouped(n))
 	}
-	if counts[tray.IsClear] == int64(len(list)) {
+	if counts[tray.IsClear]+counts[tray.IsUndone] == int64(len(list)) {
 		sum += ", all clear"
 	}
 	fmt.Fprintf(a.out, "%s  %s: %s\n\n", st.head("Tray"), dir, sum)
