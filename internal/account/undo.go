@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"os/user"
 	"slices"
 	"strings"
 	"time"
@@ -29,6 +28,7 @@ type UndoJob struct {
 	Session db.Session
 	Log     *slog.Logger
 	At      time.Time
+	By      string // the user's name on the machine
 	// Ledger tells that the schema has a ledger, which is to know of it.
 	Ledger *db.Ledger
 	// DryRun does all but commit.
@@ -57,16 +57,14 @@ type undo struct {
 	UndoJob
 	found *db.Table
 	out   *tray.Undoing
+	set   []string // columns that get their old values in rows that were changed
 }
 
 // Undo takes a load back: what it made is dropped, what it added is deleted, what it
 // changed gets the values that it had. It is done only if the table then comes to what it
 // came to before the load.
 func Undo(ctx context.Context, job UndoJob) (*tray.Undoing, error) {
-	u := &undo{UndoJob: job, out: &tray.Undoing{At: job.At.UTC().Truncate(time.Millisecond), By: "unknown"}}
-	if who, err := user.Current(); err == nil {
-		u.out.By = who.Username
-	}
+	u := &undo{UndoJob: job, out: &tray.Undoing{At: job.At.UTC().Truncate(time.Millisecond), By: job.By}}
 	r := job.Receipt
 	var err error
 	if u.found, err = job.Session.Find(ctx, r.Table.Schema, r.Table.Name); err != nil {
@@ -171,7 +169,7 @@ func (u *undo) takeBack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	stage, err := merger.Stage(ctx, u.found, t.Merge)
+	stage, err := merger.Stage(ctx, u.found, t)
 	if err != nil {
 		return err
 	}
@@ -202,10 +200,10 @@ func (u *undo) takeBack(ctx context.Context) error {
 
 // source is what is brought into the stage: what was kept of the rows, or the sources of
 // the load once more.
-func (u *undo) source(ctx context.Context) (job rows.Job, t *db.Takes, err error) {
+func (u *undo) source(ctx context.Context) (job rows.Job, t *dialect.Merge, err error) {
 	r := u.Receipt
 	d := u.Session.Dialect()
-	t = &db.Takes{Merge: &dialect.Merge{Dialect: d, Table: d.Qualified(u.found.Schema, u.found.Name)}}
+	t = &dialect.Merge{Dialect: d, Table: d.Qualified(u.found.Schema, u.found.Name)}
 	for _, c := range u.found.Columns {
 		t.All = append(t.All, c.Name)
 	}
@@ -251,7 +249,7 @@ func (u *undo) source(ctx context.Context) (job rows.Job, t *db.Takes, err error
 		}
 		t.Columns = append(t.Columns, u.column(c))
 		if (changed[c.Name] || changed[plan.Forgive(c.Name)]) && !t.IsKey(c.Name) {
-			t.Set = append(t.Set, c.Name)
+			u.set = append(u.set, c.Name)
 		}
 	}
 	return job, t, nil
@@ -269,7 +267,7 @@ func (u *undo) column(c dialect.Column) dialect.Column {
 
 // known finds out by what the rows of the load are known: the key of the table, if the
 // load filled it.
-func (u *undo) known(t *db.Takes) {
+func (u *undo) known(t *dialect.Merge) {
 	key := u.found.PrimaryKey()
 	for _, k := range key {
 		if !slices.ContainsFunc(u.Plan.Definition().Columns, func(c dialect.Column) bool { return c.Name == k }) {
@@ -321,11 +319,11 @@ func (u *undo) kept(ctx context.Context) (*plan.Plan, []*source.Source, error) {
 }
 
 // carryOut takes the rows of the stage back.
-func (u *undo) carryOut(ctx context.Context, m db.Merger, t *db.Takes, staged int64) error {
+func (u *undo) carryOut(ctx context.Context, m db.Merger, t *dialect.Merge, staged int64) error {
 	if staged == 0 {
 		return nil
 	}
-	if err := m.Ready(ctx, t.Merge); err != nil {
+	if err := m.Ready(ctx, t); err != nil {
 		return err
 	}
 	want := map[string]int64{"deleted": staged}
@@ -364,14 +362,12 @@ func (u *undo) carryOut(ctx context.Context, m db.Merger, t *db.Takes, staged in
 		}
 		return do("deleted", t.DeleteWhole(place), &u.out.Deleted)
 	}
-	if u.Receipt.Merge == nil {
-		return do("deleted", t.DeleteKnown(), &u.out.Deleted)
-	}
-	if err := do("deleted", t.Delete(), &u.out.Deleted); err != nil {
+	if err := do("deleted", t.DeleteStaged(), &u.out.Deleted); err != nil || u.Receipt.Merge == nil {
 		return err
 	}
-	if len(t.Set) > 0 {
-		if err := do("changed", t.Change(u.Receipt.Merge.Rule == tray.MissingMarked), &u.out.Changed); err != nil {
+	if len(u.set) > 0 {
+		sql := t.ChangeBack(u.set, u.Receipt.Merge.Rule == tray.MissingMarked)
+		if err := do("changed", sql, &u.out.Changed); err != nil {
 			return err
 		}
 	}

@@ -47,14 +47,19 @@ func ledgerOf(ctx context.Context, conn db.Session, schema string) (book *db.Led
 
 // whoami is the user and the machine.
 func whoami() string {
-	name, host := "unknown", "unknown"
-	if u, err := user.Current(); err == nil {
-		name = u.Username
-	}
+	host := "unknown"
 	if h, err := os.Hostname(); err == nil {
 		host = h
 	}
-	return name + "@" + host
+	return userName() + "@" + host
+}
+
+// userName is the user's name on the machine.
+func userName() string {
+	if u, err := user.Current(); err == nil {
+		return u.Username
+	}
+	return "unknown"
 }
 
 // inLedger is what the database's own ledger has of loads into the table, whoever did

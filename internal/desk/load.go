@@ -915,14 +915,11 @@ func (l *loading) confirmed(ctx context.Context) error {
 // run loads with the papers around it.
 func (l *loading) run(ctx context.Context) error {
 	r, in, job := l.req, l.in, &l.job
-	var before []tray.Summary
-	replaces := l.found != nil && r.Mode != db.Append && r.Mode != db.Merge
-	if replaces {
-		var err error
-		if before, err = l.entriesOf(r.Into.URL); err != nil {
-			return err
-		}
+	before, err := l.entriesOf(r.Into.URL)
+	if err != nil {
+		return err
 	}
+	replaces := l.found != nil && r.Mode != db.Append && r.Mode != db.Merge
 	start := time.Now()
 	entry, err := tray.Create(l.Tray, in.Plan.Table.Name, start)
 	if err != nil {
@@ -959,7 +956,7 @@ func (l *loading) run(ctx context.Context) error {
 			return err
 		}
 	}
-	l.hooks(ctx, entry)
+	l.hooks(ctx, entry, lastOf(before, receipt))
 	l.answer.Entry = entry
 	if err := l.carryOut(ctx, entry, in, job, l.answer); err != nil {
 		if receipt.Verdict == tray.Failed {
@@ -976,7 +973,7 @@ func (l *loading) run(ctx context.Context) error {
 }
 
 // hooks are what the load does when it has begun, and before it commits.
-func (l *loading) hooks(ctx context.Context, entry *tray.Entry) {
+func (l *loading) hooks(ctx context.Context, entry *tray.Entry, last []*tray.Receipt) {
 	r, in, job := l.req, l.in, &l.job
 	if job.Merge != nil {
 		job.Merge.Mind = l.mindBefore
@@ -997,7 +994,7 @@ func (l *loading) hooks(ctx context.Context, entry *tray.Entry) {
 				return err
 			}
 		}
-		return l.since()
+		return l.since(last)
 	}
 }
 

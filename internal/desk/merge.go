@@ -325,9 +325,8 @@ func (l *loading) keepBefore(ctx context.Context, e *tray.Entry, query string, c
 	}
 	w := bufio.NewWriterSize(f, 64<<10)
 	result, err := export.Write(ctx, w, l.conn, query, columns, opt)
-	if err = cmp.Or(err, w.Flush(), f.Sync()); cmp.Or(err, f.Close()) != nil {
-		return fmt.Errorf("the rows cannot be kept as they were: %w", cmp.Or(err,
-			errors.New("the file cannot be closed")))
+	if err = cmp.Or(err, w.Flush(), f.Sync(), f.Close()); err != nil {
+		return fmt.Errorf("the rows cannot be kept as they were: %w", err)
 	}
 	l.job.Receipt.Merge.Before = true
 	p := result.Plan(tray.BeforeFile, l.found.Name, nil, opt)

@@ -3,7 +3,6 @@ package desk
 import (
 	"cmp"
 	"slices"
-	"time"
 
 	"ambertray/internal/match"
 	"ambertray/internal/profile"
@@ -11,33 +10,26 @@ import (
 	"ambertray/internal/tray"
 )
 
-// before are the receipts of the last loads into the table of a receipt, the oldest first.
-func (d *Desk) before(r *tray.Receipt, at time.Time) (out []*tray.Receipt, err error) {
-	list, err := d.entriesOf(r.Database)
-	if err != nil {
-		return nil, err
-	}
+// lastOf are the receipts of the last loads before one into the same table, the oldest first.
+// The list is of its database.
+func lastOf(list []tray.Summary, r *tray.Receipt) (out []*tray.Receipt) {
 	for _, s := range list {
 		x := s.Receipt
 		if (s.State == tray.IsClear || s.State == tray.IsWaiting) && x.Table.Name == r.Table.Name &&
-			x.Table.Schema == r.Table.Schema && x.Entry != r.Entry && x.Started.Before(at) {
+			x.Table.Schema == r.Table.Schema && x.Entry != r.Entry && x.Started.Before(r.Started) {
 			out = append(out, x)
 		}
 	}
 	slices.SortFunc(out, func(a, b *tray.Receipt) int {
 		return cmp.Or(a.Started.Compare(b.Started), cmp.Compare(a.Entry, b.Entry))
 	})
-	return out[max(len(out)-match.MostLoads, 0):], nil
+	return out[max(len(out)-match.MostLoads, 0):]
 }
 
 // since puts the load beside the last ones into its table, and adds what lies far off to
 // its cautions. It is called before the commit.
-func (l *loading) since() error {
+func (l *loading) since(before []*tray.Receipt) error {
 	r := l.job.Receipt
-	before, err := l.before(r, r.Started)
-	if err != nil {
-		return err
-	}
 	key := l.in.Plan.Table.Key
 	if l.found != nil {
 		key = append(slices.Clone(key), l.found.PrimaryKey()...)
@@ -73,7 +65,8 @@ func (l *loading) toldSince() {
 
 // trends are the figures of a load with those of the loads before it, for a page.
 func (d *Desk) trends(e *Entry) ([]report.Trend, error) {
-	before, err := d.before(e.Receipt, e.Receipt.Started)
+	list, err := d.entriesOf(e.Receipt.Database)
+	before := lastOf(list, e.Receipt)
 	if err != nil || len(before) == 0 {
 		return nil, err
 	}

@@ -56,7 +56,7 @@ func (d *Desk) Undo(ctx context.Context, r UndoRequest) (*UndoAnswer, error) {
 		book = nil
 	}
 	job := account.UndoJob{Entry: e.Entry, Receipt: e.Receipt, Plan: e.Plan, Session: e.conn, Log: e.log,
-		At:     time.Now(),
+		At: time.Now(), By: userName(),
 		Ledger: book, DryRun: true}
 	start := time.Now()
 	m := d.meter(ctx, "taking back", 0)

@@ -26,6 +26,7 @@ import (
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/rows"
+	"ambertray/internal/sink"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
 	"ambertray/internal/tally"
@@ -413,11 +414,8 @@ func (r *run) fill(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if len(refusals) > 0 {
-			_, summed := r.load.(db.Checker)
-			if err := r.TakeBack(ctx, refusals, summed); err != nil {
-				return err
-			}
+		if err := r.takeBack(ctx, refusals); err != nil {
+			return err
 		}
 	}
 	if r.merge != nil {
@@ -425,11 +423,8 @@ func (r *run) fill(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if len(refusals) > 0 {
-			_, summed := r.load.(db.Checker)
-			if err := r.TakeBack(ctx, refusals, summed); err != nil {
-				return err
-			}
+		if err := r.takeBack(ctx, refusals); err != nil {
+			return err
 		}
 	}
 	if a, is := r.load.(db.Attacher); is && len(r.job.Spec.Again) > 0 {
@@ -441,6 +436,15 @@ func (r *run) fill(ctx context.Context) error {
 		return k.KeepsKeys(ctx)
 	}
 	return nil
+}
+
+// takeBack makes rejects of rows that were found to be wrong when all were in.
+func (r *run) takeBack(ctx context.Context, refusals []sink.Refusal) error {
+	if len(refusals) == 0 {
+		return nil
+	}
+	_, summed := r.load.(db.Checker)
+	return r.TakeBack(ctx, refusals, summed)
 }
 
 // verify compares what was read with what the table holds, and fills in the

@@ -123,9 +123,8 @@ type Dialect struct {
 	// CREATE where a table is to be of the session, and TemporaryName begins its name.
 	Merges                   UpdateForm
 	Temporary, TemporaryName string
-	// UpdateJoins tells that an UPDATE joins its tables, and has no FROM. GiveIdentity stands
-	// in an INSERT that gives values to columns which the database numbers.
-	UpdateJoins  bool
+	// GiveIdentity stands in an INSERT that gives values to columns which the database
+	// numbers.
 	GiveIdentity string
 	// Fit changes the types of columns until a row of the table fits the
 	// database's limit, or is nil where there is none.

@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-
-	"ambertray/internal/sqltype"
 )
 
 // A Merge is a table into which the rows of another, the stage, are brought by
@@ -60,13 +58,9 @@ func newName(i int) string { return fmt.Sprintf("ambertray_new_%d", i+1) }
 // NoChanges is a query without rows that has the columns of the table of changes. number
 // and what are nulls of their types.
 func (m *Merge) NoChanges(number, what string) string {
-	list := fmt.Sprintf("%s AS %s, %s AS %s, t.*", number, ChangeRow, what, ChangeWhat)
-	for i, c := range m.Columns {
-		if !m.IsKey(c.Name) && len(m.Key) > 0 {
-			list += fmt.Sprintf(", t.%s AS %s", m.Quote(c.Name), newName(i))
-		}
-	}
-	return list
+	list := append([]string{fmt.Sprintf("%s AS %s, %s AS %s, t.*", number, ChangeRow, what, ChangeWhat)},
+		m.each(func(c Column, value string) string { return "t." + m.Quote(c.Name) + " AS " + value })...)
+	return strings.Join(list, ", ")
 }
 
 // each writes something of each column that is not of the key, and of the column of changes
@@ -180,15 +174,20 @@ func (m *Merge) Find(onlyNew bool) string {
 		m.Table, m.on("t.", "s."), where)
 }
 
+// whole is by what whole rows are known: the values under names of their own, and the names.
+func (m *Merge) whole() (list, names string) {
+	var values, by []string
+	for i, c := range m.Columns {
+		n := fmt.Sprintf("c%d", i+1)
+		values, by = append(values, m.Whole(c.Type, m.Quote(c.Name))+" AS "+n), append(by, n)
+	}
+	return strings.Join(values, ", "), strings.Join(by, ", ")
+}
+
 // findWhole finds rows that the table does not have as often as the stage. Windows take
 // nulls for the same.
 func (m *Merge) findWhole() string {
-	var names, by []string
-	for i, c := range m.Columns {
-		n := fmt.Sprintf("c%d", i+1)
-		names, by = append(names, m.Whole(c.Type, m.Quote(c.Name))+" AS "+n), append(by, n)
-	}
-	list, same := strings.Join(names, ", "), strings.Join(by, ", ")
+	list, same := m.whole()
 	return fmt.Sprintf("INSERT INTO %[1]s (%[2]s, %[3]s) SELECT n, '%[4]s' FROM (SELECT side, n, row_number() OVER "+
 		"(PARTITION BY %[5]s ORDER BY side, n) AS place, count(*) OVER (PARTITION BY %[5]s) - sum(side) OVER "+
 		"(PARTITION BY %[5]s) AS had FROM (SELECT 0 AS side, 0 AS n, %[6]s FROM %[7]s UNION ALL SELECT 1, %[8]s, "+
@@ -226,7 +225,7 @@ func (m *Merge) CountColumns() string {
 	if len(out) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("SELECT %s FROM %s b WHERE b.%s = '%s'", strings.Join(out, ", "), m.Changes, ChangeWhat, Changed)
+	return fmt.Sprintf("SELECT %s FROM %s", strings.Join(out, ", "), m.OldRows())
 }
 
 // with is the changes of a kind with their records, to stand behind FROM.
@@ -239,8 +238,7 @@ func (m *Merge) with(what Change) string {
 // are not of the key as they will be.
 func (m *Merge) Differences(n int) string {
 	list := append([]string{m.names("b.")}, m.each(func(_ Column, value string) string { return "b." + value })...)
-	return m.First(strings.Join(list, ", "), fmt.Sprintf("%s b WHERE b.%s = '%s' ORDER BY b.%s", m.Changes, ChangeWhat,
-		Changed, ChangeRow), n)
+	return m.First(strings.Join(list, ", "), m.OldRows()+" ORDER BY b."+ChangeRow, n)
 }
 
 // Keys are those of the first rows of a change.
@@ -270,7 +268,7 @@ func (m *Merge) Before() string {
 // KnownOf are rows of the table as they were, of the records with numbers, to stand behind
 // FROM.
 func (m *Merge) KnownOf(numbers string) string {
-	return fmt.Sprintf("%s b WHERE b.%s = '%s' AND b.%s IN (%s)", m.Changes, ChangeWhat, Changed, ChangeRow, numbers)
+	return fmt.Sprintf("%s AND b.%s IN (%s)", m.OldRows(), ChangeRow, numbers)
 }
 
 // OldRows are the rows that change, as they were, and ChangedRows as they become; to stand
@@ -306,31 +304,33 @@ func (m *Merge) Do(what Change, lo, hi int64) string {
 		some = fmt.Sprintf(" AND b.%s BETWEEN %d AND %d", ChangeRow, lo, hi)
 	}
 	if what == Changed {
-		return m.update(m.setters(), some)
+		set := m.each(func(c Column, value string) string { return m.assigned(c.Name) + " = b." + value })
+		return m.updateBy(m.Changes+" b", m.on(m.Table+".", "b."), strings.Join(set, ", "),
+			fmt.Sprintf("b.%s = '%s'%s", ChangeWhat, Changed, some))
 	}
-	return fmt.Sprintf("INSERT %sINTO %s (%s) %sSELECT %s FROM %s%s", m.Or, m.Table, m.names(""), m.GiveIdentity,
-		m.names("s."), m.with(Inserted), some)
+	return m.insertFrom(m.with(Inserted) + some)
 }
 
-func (m *Merge) setters() string {
-	return strings.Join(m.each(func(c Column, value string) string {
-		left := m.Quote(c.Name)
-		if m.UpdateJoins {
-			left = m.Table + "." + left
-		}
-		return left + " = b." + value
-	}), ", ")
+// insertFrom inserts rows of the stage, by what stands behind FROM.
+func (m *Merge) insertFrom(from string) string {
+	return fmt.Sprintf("INSERT %sINTO %s (%s) %sSELECT %s FROM %s", m.Or, m.Table, m.names(""), m.GiveIdentity,
+		m.names("s."), from)
 }
 
-func (m *Merge) update(set, some string) string {
-	on := m.on(m.Table+".", "b.")
-	if m.UpdateJoins {
-		return fmt.Sprintf("UPDATE %s b JOIN %s ON %s SET %s WHERE b.%s = '%s'%s", m.Changes, m.Table, on, set,
-			ChangeWhat,
-			Changed, some)
+// assigned is a column of the table, as an UPDATE sets it.
+func (m *Merge) assigned(column string) string {
+	if m.Merges == UpdateJoin {
+		return m.Table + "." + m.Quote(column)
 	}
-	return fmt.Sprintf("UPDATE %s%s SET %s FROM %s b WHERE %s AND b.%s = '%s'%s", m.Or, m.Table, set, m.Changes, on,
-		ChangeWhat, Changed, some)
+	return m.Quote(column)
+}
+
+// updateBy changes rows of the table by those of another, in a session of ours.
+func (m *Merge) updateBy(other, on, set, where string) string {
+	if m.Merges == UpdateJoin {
+		return fmt.Sprintf("UPDATE %s JOIN %s ON %s SET %s WHERE %s", other, m.Table, on, set, where)
+	}
+	return fmt.Sprintf("UPDATE %s%s SET %s FROM %s WHERE %s AND %s", m.Or, m.Table, set, other, on, where)
 }
 
 // DeleteMissing takes out of the table what the stage does not have.
@@ -373,11 +373,6 @@ func (m *Merge) CountUnmarked(values []MarkedValue) string {
 	return fmt.Sprintf("SELECT count(*) FROM %s AND (%s)", m.Rest(), strings.Join(not, " OR "))
 }
 
-// CountMatched counts the records whose key the table has.
-func (m *Merge) CountMatched() string {
-	return fmt.Sprintf("SELECT count(*) FROM %s s JOIN %s t ON %s", m.Stage, m.Table, m.on("t.", "s."))
-}
-
 // CountSame counts the records that the table has as they are.
 func (m *Merge) CountSame() string {
 	where := ""
@@ -403,10 +398,6 @@ func (m *Merge) CountDone(what Change) string {
 	}
 	return fmt.Sprintf("SELECT count(*) FROM %s JOIN %s t ON %s%s", from, m.Table, m.on("t.", "b."), where)
 }
-
-// StandardDistinct is the condition that two values are not the same, as the SQL standard
-// has it (ISO/IEC 9075-2, 8.15).
-func StandardDistinct(_ sqltype.Type, a, b string) string { return a + " IS DISTINCT FROM " + b }
 
 // An UpdateForm is how a database writes that rows are changed by those of another table.
 type UpdateForm int
@@ -468,7 +459,6 @@ func (m *Merge) Statements(missing bool) (out []string) {
 		}
 		out = append(out, form)
 	}
-	return append(out, fmt.Sprintf("INSERT INTO %s (%s) %sSELECT %s FROM %s s WHERE NOT EXISTS (SELECT 1 FROM %s t "+
-		"WHERE %s)",
-		m.Table, m.names(""), m.GiveIdentity, m.names("s."), m.Stage, m.Table, on))
+	return append(out, m.insertFrom(fmt.Sprintf("%s s WHERE NOT EXISTS (SELECT 1 FROM %s t WHERE %s)", m.Stage, m.Table,
+		on)))
 }

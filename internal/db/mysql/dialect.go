@@ -42,7 +42,6 @@ var Dialect = &dialect.Dialect{
 		return "NOT (" + whole(t, a) + " <=> " + whole(t, b) + ")"
 	},
 	Whole:       whole,
-	UpdateJoins: true,
 	IndexWithin: true,
 	Merges:      dialect.UpdateJoin,
 	Temporary:   "TEMPORARY ",

@@ -14,23 +14,12 @@ import (
 // takeName gives the side table the name of the table. The rename is atomic: there is
 // never no table, or half of one.
 func (l *load) takeName(ctx context.Context) error {
-	d, t := l.d, l.spec.Table
-	rename := fmt.Sprintf("RENAME TABLE %s TO %s", l.table, l.final)
-	side, old := l.side, ""
-	if l.spec.Mode == db.Replace {
-		found, err := d.Find(ctx, t.Schema, t.Name)
-		if err != nil {
-			return err
-		}
-		if found != nil {
-			if err := l.replaceable(ctx, found); err != nil {
-				return err
-			}
-			old = Dialect.Qualified(t.Schema, l.side+"_old")
-			rename = fmt.Sprintf("RENAME TABLE %s TO %s, %s TO %s", l.final, old, l.table, l.final)
-		}
+	d, t, side := l.d, l.spec.Table, l.side
+	names, old, err := l.renamed(ctx)
+	if err != nil {
+		return err
 	}
-	if err := l.sent(ctx, "cannot give the table its name", rename); err != nil {
+	if err := l.sent(ctx, "cannot give the table its name", "RENAME TABLE "+names); err != nil {
 		return err
 	}
 	l.side = ""
@@ -43,6 +32,25 @@ func (l *load) takeName(ctx context.Context) error {
 		return &db.Error{Where: d.where, What: "has the new table, but the ledger does not say so", Err: err}
 	}
 	return nil
+}
+
+// renamed is what RENAME TABLE has to say for the side table, and the name that a table which
+// is replaced gets, if there is one.
+func (l *load) renamed(ctx context.Context) (names, old string, err error) {
+	t := l.spec.Table
+	names = l.table + " TO " + l.final
+	if l.spec.Mode != db.Replace {
+		return names, "", nil
+	}
+	found, err := l.d.Find(ctx, t.Schema, t.Name)
+	if err != nil || found == nil {
+		return names, "", err
+	}
+	if err := l.replaceable(ctx, found); err != nil {
+		return "", "", err
+	}
+	old = Dialect.Qualified(t.Schema, l.side+"_old")
+	return l.final + " TO " + old + ", " + names, old, nil
 }
 
 // Side implements [db.Sider].

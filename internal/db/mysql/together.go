@@ -76,21 +76,11 @@ func (d *DB) CommitTogether(ctx context.Context) error {
 	var names []string
 	old := map[*load]string{}
 	for _, l := range d.together.loads {
-		t := l.spec.Table
-		if l.spec.Mode == db.Replace {
-			found, err := d.Find(ctx, t.Schema, t.Name)
-			if err != nil {
-				return err
-			}
-			if found != nil {
-				if err := l.replaceable(ctx, found); err != nil {
-					return err
-				}
-				old[l] = Dialect.Qualified(t.Schema, l.side+"_old")
-				names = append(names, l.final+" TO "+old[l])
-			}
+		renamed, was, err := l.renamed(ctx)
+		if err != nil {
+			return err
 		}
-		names = append(names, l.table+" TO "+l.final)
+		names, old[l] = append(names, renamed), was
 	}
 	_, err := d.c.ExecContext(ctx, "RENAME TABLE "+strings.Join(names, ", "))
 	var answer *driver.MySQLError
