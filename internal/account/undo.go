@@ -36,17 +36,17 @@ type UndoJob struct {
 	Progress func(rows.Progress)
 }
 
-// A NotUndone error says why a load cannot be taken back.
-type NotUndone struct {
+// A NotDone error says why what was asked for cannot be done.
+type NotDone struct {
 	Why string
-	// Differences say in what the table is not what the load left, or would not be what it
-	// was before it.
-	Differences []string
+	// Details say what there is in the way: in what the table is not what it should be, or
+	// would not be.
+	Details []string
 }
 
-func (e *NotUndone) Error() string {
+func (e *NotDone) Error() string {
 	s := e.Why + "; nothing was changed"
-	for _, d := range e.Differences {
+	for _, d := range e.Details {
 		s += "\n  " + d
 	}
 	return s
@@ -71,7 +71,7 @@ func Undo(ctx context.Context, job UndoJob) (*tray.Undoing, error) {
 		return nil, err
 	}
 	if u.found == nil {
-		return nil, &NotUndone{Why: "the table does not exist any more"}
+		return nil, &NotDone{Why: "the table does not exist any more"}
 	}
 	switch db.Mode(r.Table.Mode) {
 	case db.Create:
@@ -80,16 +80,15 @@ func Undo(ctx context.Context, job UndoJob) (*tray.Undoing, error) {
 		return u.out, u.takeBack(ctx)
 	case db.Refill, db.Replace: // what they took away was not kept
 	}
-	return nil, &NotUndone{Why: "a load that emptied or replaced its table cannot be taken back, for the rows that " +
+	return nil, &NotDone{Why: "a load that emptied or replaced its table cannot be taken back, for the rows that " +
 		"were " +
 		"there are gone"}
 }
 
-// meanwhile lists in what the table is not what the load left.
-func (u *undo) meanwhile(ctx context.Context) ([]string, error) {
-	r := *u.Receipt
+// meanwhile lists in what the table is not what a load left.
+func meanwhile(ctx context.Context, r tray.Receipt, p *plan.Plan, conn db.Session) ([]string, error) {
 	r.Sources = nil
-	v, err := Verify(ctx, &r, u.Plan, u.Session)
+	v, err := Verify(ctx, &r, p, conn)
 	if err != nil {
 		return nil, err
 	}
@@ -107,7 +106,7 @@ func (u *undo) meanwhile(ctx context.Context) ([]string, error) {
 
 // drop drops the table that the load made.
 func (u *undo) drop(ctx context.Context) error {
-	differences, err := u.meanwhile(ctx)
+	differences, err := meanwhile(ctx, *u.Receipt, u.Plan, u.Session)
 	if err != nil {
 		return err
 	}
@@ -118,11 +117,11 @@ func (u *undo) drop(ctx context.Context) error {
 		}
 	}
 	if len(differences) > 0 {
-		return &NotUndone{"the table is not what the load left", differences}
+		return &NotDone{"the table is not what the load left", differences}
 	}
 	d, is := u.Session.(db.Dropper)
 	if !is {
-		return &NotUndone{Why: u.Session.Dialect().Title + " cannot do that safely; drop the table by hand"}
+		return &NotDone{Why: u.Session.Dialect().Title + " cannot do that safely; drop the table by hand"}
 	}
 	u.out.Dropped, u.out.Deleted = true, u.Receipt.Table.Rows
 	if u.DryRun {
@@ -138,7 +137,7 @@ func (u *undo) drop(ctx context.Context) error {
 			_ = u.Entry.Drop() // the receipt that was prepared
 		}
 		if err == nil {
-			err = &NotUndone{Why: "rows were added or taken away just now"}
+			err = &NotDone{Why: "rows were added or taken away just now"}
 		}
 		return err
 	}
@@ -162,7 +161,7 @@ func (u *undo) receipt() *tray.Receipt {
 func (u *undo) takeBack(ctx context.Context) error {
 	merger, is := u.Session.(db.Merger)
 	if !is {
-		return &NotUndone{Why: u.Session.Dialect().Title +
+		return &NotDone{Why: u.Session.Dialect().Title +
 			": loads into a table that was there cannot be taken back yet"}
 	}
 	job, t, err := u.source(ctx)
@@ -220,11 +219,11 @@ func (u *undo) source(ctx context.Context) (job rows.Job, t *dialect.Merge, err 
 		return job, t, nil
 	}
 	if len(r.Mends) > 0 {
-		return job, nil, &NotUndone{Why: "its rejects were merged when they were mended, and what they changed was " +
+		return job, nil, &NotDone{Why: "its rejects were merged when they were mended, and what they changed was " +
 			"not kept"}
 	}
 	if !r.Merge.Before && r.Merge.Inserted+r.Merge.Changed+r.Merge.Missing > 0 {
-		return job, nil, &NotUndone{Why: "the rows were not kept as they were (--before)"}
+		return job, nil, &NotDone{Why: "the rows were not kept as they were (--before)"}
 	}
 	if job.Plan, job.Sources, err = u.kept(ctx); err != nil {
 		return job, nil, err
@@ -358,7 +357,7 @@ func (u *undo) carryOut(ctx context.Context, m db.Merger, t *dialect.Merge, stag
 			place = p.Place(u.found)
 		}
 		if place == "" {
-			return &NotUndone{Why: "the table has no key of one column, and its rows cannot be told apart"}
+			return &NotDone{Why: "the table has no key of one column, and its rows cannot be told apart"}
 		}
 		return do("deleted", t.DeleteWhole(place), &u.out.Deleted)
 	}
@@ -376,7 +375,7 @@ func (u *undo) carryOut(ctx context.Context, m db.Merger, t *dialect.Merge, stag
 
 // others is why a load cannot be taken back that others have worked on.
 func (u *undo) others(what string) error {
-	return &NotUndone{"the table is not what the load left", []string{what}}
+	return &NotDone{"the table is not what the load left", []string{what}}
 }
 
 // asBefore makes sure that the table comes to what it came to before the load.
@@ -395,6 +394,7 @@ func (u *undo) asBefore(ctx context.Context, m db.Merger) error {
 			phrase.Count(r.Table.Before,
 				"row"), phrase.Grouped(count)))
 	}
+	compared := false
 	for i, c := range r.Columns {
 		was, known, err := before(r, &c)
 		if err != nil {
@@ -403,10 +403,14 @@ func (u *undo) asBefore(ctx context.Context, m db.Merger) error {
 		if !known {
 			continue
 		}
+		compared = true
 		differences = append(differences, unlike(c.Name, was, &is[i])...)
 	}
+	if !compared {
+		return &NotDone{Why: "its receipt does not say what the table held before the load"}
+	}
 	if len(differences) > 0 {
-		return &NotUndone{"the table would not be what it was before the load: others have worked on it since",
+		return &NotDone{"the table would not be what it was before the load: others have worked on it since",
 			differences}
 	}
 	return nil

@@ -273,6 +273,9 @@ func outcome(ctx context.Context, pending, old *tray.Receipt, p *plan.Plan, conn
 		found, err := conn.Find(ctx, pending.Table.Schema, pending.Table.Name)
 		return map[bool]db.Outcome{true: db.Committed, false: db.RolledBack}[found == nil], err
 	}
+	if old != nil && len(pending.Refits) > len(old.Refits) {
+		return refitted(ctx, pending, conn)
+	}
 	is, err := isTable(ctx, pending, p, conn)
 	if err != nil || is {
 		return map[bool]db.Outcome{true: db.Committed}[is], err

@@ -203,6 +203,7 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 		"messages to show besides results and errors: debug, info, warn, error or none")
 	root.AddCommand(a.lookCommand(), a.planCommand(), a.ddlCommand(), a.loadCommand(), a.resumeCommand(),
 		a.undoCommand(),
+		a.refitCommand(),
 		a.trayCommand(), a.rejectsCommand(), a.mendCommand(), a.verifyCommand(), a.scriptCommand(),
 		a.dictionaryCommand(), a.reportCommand(), a.exportCommand(), a.peekCommand(), a.demoCommand())
 	return root

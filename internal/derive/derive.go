@@ -43,6 +43,8 @@ type Program struct {
 	// Fields are the headers that the expression names, as far as they are
 	// written out.
 	Fields []string
+	// Names are the identifiers in it: columns, and what else it looks at.
+	Names []string
 }
 
 // env is what an expression sees, by example.
@@ -133,18 +135,20 @@ func Compile(text string, vars []Variable, condition bool) (*Program, error) {
 		e.What, _, _ = strings.Cut(e.What, "\n")
 		return nil, e
 	}
-	return &Program{p, text, look.fields}, nil
+	return &Program{p, text, look.fields, look.names}, nil
 }
 
-// visitor finds the fields that an expression names, and members that are not
-// there.
+// visitor finds what an expression names, and members that are not there.
 type visitor struct {
-	fields []string
-	wrong  string
+	fields, names []string
+	wrong         string
 }
 
 // Visit implements ast.Visitor.
 func (v *visitor) Visit(n *ast.Node) {
+	if i, is := (*n).(*ast.IdentifierNode); is {
+		v.names = append(v.names, i.Value)
+	}
 	m, ok := (*n).(*ast.MemberNode)
 	if !ok {
 		return

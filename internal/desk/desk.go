@@ -131,6 +131,7 @@ const (
 	MakesDatabase Code = "makes-database"
 	KeepsBefore   Code = "keeps-before"
 	TakesBack     Code = "takes-back"
+	Redefines     Code = "redefines"
 )
 
 // confirm asks a question. Without a yes, it is a need.

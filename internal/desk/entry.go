@@ -97,7 +97,7 @@ func (d *Desk) entry(name string) (*Entry, error) {
 	if e.Receipt, err = found.Receipt(); err != nil {
 		return nil, err
 	}
-	if e.Plan, err = plan.ReadFile(found.Path(tray.PlanFile)); err != nil {
+	if e.Plan, err = plan.ReadFile(found.Path(e.Receipt.PlanName())); err != nil {
 		return nil, fmt.Errorf("the entry %s has no plan that can be read: %w", found.Name, err)
 	}
 	return e, nil

@@ -76,7 +76,7 @@ func (d *Desk) Undo(ctx context.Context, r UndoRequest) (*UndoAnswer, error) {
 		}
 	}
 	if err != nil {
-		return nil, d.notUndone(ctx, e, err)
+		return nil, d.notDone(ctx, e, "undo", err)
 	}
 	a := &UndoAnswer{Document: document("undo"), Entry: e.Name, DryRun: r.DryRun, Schema: t.Schema, Table: t.Name,
 		Mode: t.Mode, Undoing: out, Verdict: tray.Undone, Loaded: e.Receipt.Records, Sources: e.Receipt.Sources,
@@ -99,9 +99,9 @@ func doneBy(u *tray.Undoing) string {
 		phrase.Grouped(u.Changed), phrase.Grouped(u.PutBack))
 }
 
-// notUndone says what became of a load that could not be taken back.
-func (d *Desk) notUndone(ctx context.Context, e *Entry, err error) error {
-	var why *account.NotUndone
+// notDone says what became of something that could not be done to an entry.
+func (d *Desk) notDone(ctx context.Context, e *Entry, what string, err error) error {
+	var why *account.NotDone
 	var lost *db.Unsure
 	var asked *Need
 	switch {
@@ -114,6 +114,6 @@ func (d *Desk) notUndone(ctx context.Context, e *Entry, err error) error {
 	case ctx.Err() != nil:
 		err = &Stopped{"nothing was committed"}
 	}
-	e.log.Error("undo failed", "error", err)
+	e.log.Error(what+" failed", "error", err)
 	return err
 }

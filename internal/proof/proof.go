@@ -342,3 +342,25 @@ func (c *comparison) search(ctx context.Context, chosen []bool, rows int) error 
 		}
 	})
 }
+
+// A Summer sums up sides that are not there at the same time, so that they can be compared
+// by what they come to.
+type Summer struct{ c comparison }
+
+// A Sum is what the rows of a side come to, in any order.
+type Sum struct {
+	Rows   int64
+	lo, hi uint64
+}
+
+// NewSummer makes one for rows of such columns.
+func NewSummer(opt Options) *Summer {
+	return &Summer{comparison{Options: opt, seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}}}
+}
+
+// Sum sums a side up.
+func (s *Summer) Sum(ctx context.Context, side Side, stage string) (Sum, error) {
+	var g group
+	err := s.c.each(ctx, side, stage, nil, func(h hash, _ *Row) { g.add(h) })
+	return Sum{g.rows, g.lo, g.hi}, err
+}

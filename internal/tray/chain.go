@@ -47,12 +47,14 @@ type Link struct {
 // that is named, or of the one that is prepared.
 func (e *Entry) papers(prepared bool) (map[string]string, error) {
 	names := []string{PlanFile, TableFile, OriginalFile, ReceiptFile, BeforeFile, BeforePlanFile}
-	mends, err := filepath.Glob(e.Path("mend-*.csv"))
-	if err != nil {
-		return nil, err
-	}
-	for _, m := range mends {
-		names = append(names, filepath.Base(m))
+	for _, pattern := range []string{"mend-*.csv", "refit-*.yaml"} {
+		more, err := filepath.Glob(e.Path(pattern))
+		if err != nil {
+			return nil, err
+		}
+		for _, m := range more {
+			names = append(names, filepath.Base(m))
+		}
 	}
 	out := map[string]string{}
 	for _, n := range names {

@@ -61,6 +61,8 @@ type Receipt struct {
 	Together []string `json:"together,omitempty"`
 	// Undoing is how the load was taken back.
 	Undoing *Undoing `json:"undoing,omitempty"`
+	// Refits are the changes of the table's definition since.
+	Refits []Refit `json:"refits,omitempty"`
 	// Mends and Waivers are what was done about the rejects, in order.
 	Mends   []Mend   `json:"mends,omitempty"`
 	Waivers []Waiver `json:"waivers,omitempty"`
@@ -356,6 +358,21 @@ type Undoing struct {
 	Rows    int64 `json:"rows"` // in the table afterwards
 }
 
+// A Refit is a change of the definition of the table that the load made.
+type Refit struct {
+	At time.Time `json:"at"`
+	By string    `json:"by"` // the user's name on the machine
+	// Plan is the plan that says what the table is from then on, in the entry.
+	Plan    string   `json:"plan"`
+	Changes []string `json:"changes"`
+	// Was is the definition before it, in the database's words, and Statements are what
+	// changed it.
+	Was        []string `json:"was"`
+	Statements []string `json:"statements"`
+	Filled     int64    `json:"filled"` // values where there were none
+	Rows       int64    `json:"rows"`   // compared
+}
+
 // A Mend is one load of corrected rejects.
 type Mend struct {
 	File   string    `json:"file"` // as given
@@ -384,6 +401,14 @@ type Waiver struct {
 	Because string    `json:"because"`
 	By      string    `json:"by"` // the user's name on the machine
 	At      time.Time `json:"at"`
+}
+
+// PlanName is the file of the plan that says what the table is now.
+func (r *Receipt) PlanName() string {
+	if r == nil || len(r.Refits) == 0 {
+		return PlanFile
+	}
+	return r.Refits[len(r.Refits)-1].Plan
 }
 
 // Encode is the receipt as its file holds it.

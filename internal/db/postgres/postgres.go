@@ -39,7 +39,8 @@ type DB struct {
 	c     *pgx.Conn
 	load  *load
 	// together is the transaction that several loads are in, or nil.
-	together pgx.Tx
+	together  pgx.Tx
+	refitting pgx.Tx // of a change of a definition
 }
 
 // connect opens a session. Its settings are those under which values are
@@ -655,7 +656,12 @@ func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Tally, 
 	if err != nil {
 		return 0, nil, err
 	}
-	tx, err := d.c.BeginTx(ctx, pgx.TxOptions{AccessMode: pgx.ReadOnly})
+	var tx pgx.Tx
+	if d.refitting != nil {
+		tx, err = d.refitting.Begin(ctx) // a savepoint
+	} else {
+		tx, err = d.c.BeginTx(ctx, pgx.TxOptions{AccessMode: pgx.ReadOnly})
+	}
 	if err != nil {
 		return 0, nil, d.fail("cannot begin a transaction", err)
 	}
