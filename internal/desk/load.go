@@ -439,7 +439,8 @@ func (l *loading) open(ctx context.Context) (err error) {
 			l.req.Limit = RejectLimit{Count: -1}
 		}
 	}
-	l.job.Job = rows.Job{Sources: in.Sources, Plan: in.Plan, MaxRejects: l.req.Limit.Count}
+	l.job.Job = rows.Job{Sources: in.Sources, Plan: in.Plan, MaxRejects: l.req.Limit.Count,
+		Habits: true}
 	if l.req.Limit.Share > 0 && !slices.ContainsFunc(in.Sources, (*source.Source).Flows) {
 		l.job.Hopeless = hopeless // a pipe may be one that is in already, which only all of it tells
 	}

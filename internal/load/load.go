@@ -518,6 +518,9 @@ func (r *run) compare(held []tally.Tally) (differences []string) {
 		if held[i].Loose && r.typed != nil && r.typed[i] && !t.Loose && staysTyped(t.Type) {
 			c.Differences = append(c.Differences, "the table has a value that is not of its type, and none was loaded")
 		}
+		if r.Likes != nil {
+			c.Habit = tray.HabitOf(&r.Likes[i])
+		}
 		c.Agrees = len(c.Differences) == 0
 		for _, d := range c.Differences {
 			differences = append(differences, "column "+c.Name+": "+d)

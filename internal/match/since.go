@@ -11,6 +11,7 @@ import (
 	"ambertray/internal/phrase"
 	"ambertray/internal/profile"
 	"ambertray/internal/sqltype"
+	"ambertray/internal/tally"
 	"ambertray/internal/tray"
 )
 
@@ -27,6 +28,11 @@ const (
 	Blank    Measure = "blank"    // share of the values
 	Mean     Measure = "mean"     // of numbers
 	Length   Measure = "length"   // of texts, in bytes, on average
+	Distinct Measure = "distinct" // values that are different
+	Spread   Measure = "spread"   // standard deviation of numbers
+	Smallest Measure = "smallest" // of numbers
+	Largest  Measure = "largest"  // of numbers
+	Words    Measure = "words"    // of a column that has few
 )
 
 // A Figure is one measure of a load, with those of the loads before it.
@@ -37,6 +43,12 @@ type Figure struct {
 	Before []float64 `json:"before"`
 	Now    float64   `json:"now"`
 	Far    bool      `json:"far"` // off
+	// New are words that no load before had, Gone those that each of them had and this one
+	// has not.
+	New  []tally.Word `json:"new,omitempty"`
+	Gone []string     `json:"gone,omitempty"`
+	// width is how far the extremes of a number lay apart.
+	width float64
 }
 
 // MostLoads is with how many loads one is compared.
@@ -86,9 +98,76 @@ func Since(now *tray.Receipt, earlier []*tray.Receipt, key []string) (out []Figu
 			continue // what tells rows apart is another in each load
 		}
 		add(c.Name, Mean, of(mean))
+		add(c.Name, Spread, of(spread))
 		add(c.Name, Length, of(length))
+		add(c.Name, Distinct, of(distinct))
+		add(c.Name, Smallest, of(extreme(func(f *tray.Facts) string { return f.Smallest })))
+		add(c.Name, Largest, of(extreme(func(f *tray.Facts) string { return f.Largest })))
+		if n := len(out); n >= 2 && out[n-1].Measure == Largest && out[n-2].Measure == Smallest {
+			// Both may lie as far out as they lay apart.
+			width := slices.Max(out[n-1].Before) - slices.Min(out[n-2].Before)
+			for i := range 2 {
+				f := &out[n-1-i]
+				f.width = width
+				f.Far = f.far()
+			}
+		}
+		if f := words(&c, earlier); f != nil {
+			out = append(out, *f)
+		}
+	}
+	for i := range out {
+		// Of fewer records, there are fewer values.
+		if f := &out[i]; out[0].Far && (f.Measure == Distinct || f.Measure == Spread) {
+			f.Far = false
+		}
 	}
 	return out
+}
+
+// words compares the words of a column that has few.
+func words(now *tray.Verified, earlier []*tray.Receipt) *Figure {
+	if now.Habit == nil || now.Habit.Words == nil {
+		return nil
+	}
+	f := &Figure{Column: now.Name, Measure: Words, Now: float64(len(now.Habit.Words))}
+	seen, times, rows, before := map[string]int{}, map[string]int64{}, int64(0), int64(0)
+	grew := false // the load before this one had new ones, too
+	for k, r := range earlier {
+		i := slices.IndexFunc(r.Columns, func(x tray.Verified) bool { return x.Name == now.Name && x.Type == now.Type })
+		if i < 0 || r.Columns[i].Habit == nil || r.Columns[i].Habit.Words == nil {
+			return nil
+		}
+		grew = false
+		for _, w := range r.Columns[i].Habit.Words {
+			if seen[w.Text]++; seen[w.Text] == 1 {
+				grew = grew || k > 0
+			}
+			times[w.Text] += w.Count
+			before += w.Count
+		}
+		f.Before = append(f.Before, float64(len(r.Columns[i].Habit.Words)))
+	}
+	many, new := int64(0), int64(0)
+	for _, w := range now.Habit.Words {
+		if rows += w.Count; seen[w.Text] == 0 {
+			f.New = append(f.New, w)
+			many += w.Count
+			new++
+		}
+		delete(seen, w.Text)
+	}
+	for w, n := range seen {
+		// So few that it may be missing by chance say nothing.
+		if n == len(earlier) && float64(times[w])*float64(rows) >= 5*float64(before) {
+			f.Gone = append(f.Gone, w)
+		}
+	}
+	slices.Sort(f.Gone)
+	// A column that gets new words with each load is no news. Once does not make a habit.
+	f.Far = new > 0 && !grew && (len(earlier) > 1 || many*10 > rows) ||
+		len(f.Gone) > 0 && (len(earlier) > 1 || 2*len(f.Gone) > len(seen)+len(now.Habit.Words))
+	return f
 }
 
 // records are those of a load, but for what it skipped as no data.
@@ -126,6 +205,34 @@ func length(r *tray.Receipt, c *tray.Verified) (float64, bool) {
 	return float64(c.Bytes) / float64(max(n, 1)), err == nil && t.IsText() && !c.Loose && n > 0
 }
 
+// spread is the standard deviation of a column of numbers.
+func spread(_ *tray.Receipt, c *tray.Verified) (float64, bool) {
+	if c.Habit == nil || c.Habit.Spread == "" {
+		return 0, false
+	}
+	x, err := strconv.ParseFloat(c.Habit.Spread, 64)
+	return x, err == nil
+}
+
+func distinct(_ *tray.Receipt, c *tray.Verified) (float64, bool) {
+	if c.Habit == nil {
+		return 0, false
+	}
+	return float64(c.Habit.Distinct), true
+}
+
+// extreme is the smallest or the largest of a column of numbers.
+func extreme(of func(*tray.Facts) string) func(*tray.Receipt, *tray.Verified) (float64, bool) {
+	return func(_ *tray.Receipt, c *tray.Verified) (float64, bool) {
+		t, err := sqltype.Parse(c.Type)
+		if err != nil || !t.IsNumber() || c.Loose {
+			return 0, false
+		}
+		x, err := strconv.ParseFloat(of(&c.Facts), 64)
+		return x, err == nil
+	}
+}
+
 // far reports whether a figure lies far off what it was. With one load before, it has to be
 // farther off than with several.
 func (f *Figure) far() bool {
@@ -147,6 +254,16 @@ func (f *Figure) far() bool {
 		return f.Now > hi+off || f.Now < lo-off
 	case Length:
 		return f.Now > hi*(1+few) && f.Now > hi+4 || f.Now < lo/(1+few) && f.Now < lo-4
+	case Distinct:
+		// As many records more, as many values more: that is said of the records.
+		return f.Now > 3*hi*few && f.Now > hi+10 || f.Now < lo/(3*few) && lo > 1
+	case Spread:
+		return f.Now > 2*hi*few && hi > 0 || f.Now < lo/(3*few)
+	case Smallest:
+		return f.width > 0 && f.Now < lo-few*f.width
+	case Largest:
+		return f.width > 0 && f.Now > hi+few*f.width
+	case Words: // told by which they are
 	}
 	return false
 }
@@ -165,9 +282,50 @@ func (f *Figure) Caution() profile.Finding {
 		what = "on average " + f.text(f.Now, "")
 	case Length:
 		what = f.text(f.Now, "bytes long on average")
+	case Distinct:
+		what = f.text(f.Now, "different values")
+	case Spread:
+		what = "standard deviation " + f.text(f.Now, "")
+	case Smallest, Largest:
+		what = fmt.Sprintf("%s value %s", f.Measure, f.text(f.Now, ""))
+	case Words:
+		return profile.Finding{Weight: profile.Caution, Code: profile.CodeNotAsBefore, Column: f.Column,
+			Text: f.wording(), Do: "look whether the file is what it should be"}
 	}
 	return profile.Finding{Weight: profile.Caution, Code: profile.CodeNotAsBefore, Column: f.Column,
 		Text: strings.TrimSpace(what) + "; " + f.before(), Do: "look whether the file is what it should be"}
+}
+
+// wording says which words are new, and which are gone.
+func (f *Figure) wording() string {
+	var parts []string
+	const most = 4
+	if n := len(f.New); n > 0 {
+		var list []string
+		for _, w := range f.New[:min(n, most)] {
+			list = append(list, fmt.Sprintf("%q in %s", w.Text, phrase.Count(w.Count, "record")))
+		}
+		parts = append(parts, "new: "+strings.Join(list, ", ")+more(n-most))
+	}
+	if n := len(f.Gone); n > 0 {
+		var list []string
+		for _, w := range f.Gone[:min(n, most)] {
+			list = append(list, strconv.Quote(w))
+		}
+		parts = append(parts, "gone: "+strings.Join(list, ", ")+more(n-most))
+	}
+	loads := "the last load"
+	if len(f.Before) > 1 {
+		loads = fmt.Sprintf("the last %d loads", len(f.Before))
+	}
+	return strings.Join(parts, "; ") + "; beside " + loads
+}
+
+func more(n int) string {
+	if n <= 0 {
+		return ""
+	}
+	return fmt.Sprintf(" and %d more", n)
 }
 
 // before says what the figure was.
@@ -190,7 +348,9 @@ func (f *Figure) text(v float64, behind string) string {
 		s = phrase.Grouped(int64(v))
 	case Rejected, Blank:
 		s = percent(v)
-	case Mean:
+	case Distinct, Words:
+		s = phrase.Grouped(int64(v))
+	case Mean, Spread, Smallest, Largest:
 		s = strconv.FormatFloat(v, 'f', places(v), 64)
 	case Length:
 		s = strconv.FormatFloat(v, 'f', 1, 64)

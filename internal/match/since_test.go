@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"ambertray/internal/tally"
 	"ambertray/internal/tray"
 )
 
@@ -49,6 +50,31 @@ func TestSince(t *testing.T) {
 	assert.Equal(t, []string{"toll blank in 100 % of the records; 2 % to 2.7 % in the last 3 loads"}, far(other, usual))
 	other.Columns[1].Type = "double"
 	assert.Empty(t, far(other, usual))
+	// What the values are like.
+	like := func(r *tray.Receipt, distinct int64, spread, smallest, largest string, words ...tally.Word) *tray.Receipt {
+		c := &r.Columns[1]
+		c.Habit, c.Smallest, c.Largest = &tray.Habit{Distinct: distinct, Spread: spread}, smallest, largest
+		r.Columns = append(r.Columns, tray.Verified{Name: "gate", Type: "varchar(3)", Facts: tray.Facts{Bytes: 2000}, Habit: &tray.Habit{Words: words}})
+		return r
+	}
+	a, b, c := tally.Word{Text: "A1", Count: 500}, tally.Word{Text: "B1", Count: 480}, tally.Word{Text: "C9", Count: 12}
+	before := []*tray.Receipt{like(loadOf(1000, 0, 20, "24500.00", 9000), 300, "4.5", "1.00", "60.00", a, b),
+		like(loadOf(1000, 0, 20, "24500.00", 9000), 320, "5.1", "0.50", "72.00", a, b)}
+	now := func() *tray.Receipt { return loadOf(1000, 0, 20, "24500.00", 9000) }
+	assert.Empty(t, far(like(now(), 310, "4.8", "0.10", "99.00", b, a), before))
+	for want, now := range map[string]*tray.Receipt{
+		`gate new: "C9" in 12 records; beside the last 2 loads`:          like(now(), 310, "4.8", "1.00", "60.00", a, b, c),
+		`gate gone: "B1"; beside the last 2 loads`:                       like(now(), 310, "4.8", "1.00", "60.00", a),
+		"toll 3 different values; 300 to 320 in the last 2 loads":        like(now(), 3, "4.8", "1.00", "60.00", a, b),
+		"toll standard deviation 44; 4.500 to 5.100 in the last 2 loads": like(now(), 310, "44", "1.00", "60.00", a, b),
+		"toll largest value 9999; 60 to 72 in the last 2 loads":          like(now(), 310, "4.8", "1.00", "9999.00", a, b),
+		"toll smallest value -720; 0.500 to 1 in the last 2 loads":       like(now(), 310, "4.8", "-720", "60.00", a, b),
+	} {
+		assert.Equal(t, []string{want}, far(now, before))
+	}
+	grows := append(before, like(loadOf(1000, 0, 20, "24500.00", 9000), 320, "5.1", "0.50", "72.00", a, b, c))
+	assert.Empty(t, far(like(now(), 310, "4.8", "1.00", "60.00", a, b, tally.Word{Text: "D1", Count: 9}), grows), "each has new ones")
+
 	// Records that were known count, and lines that are no data do not.
 	known := loadOf(1000, 0, 20, "24500.00", 9000)
 	known.Records.Read, known.Records.Skipped, known.Skipped = 2003, 1003, []tray.Skip{{Kind: tray.SkipKnown, Count: 1000}, {Kind: "blank", Count: 3}}

@@ -10,7 +10,7 @@ import (
 // A Trend is a figure of the load beside those of the loads before it.
 type Trend struct {
 	Column  string      `json:"column,omitempty"`
-	Measure string      `json:"measure"` // records, rejected, blank, mean or length
+	Measure string      `json:"measure"` // as match names it
 	Far     bool        `json:"far"`     // off what it was
 	Loads   []TrendLoad `json:"loads"`   // the oldest first, this one last
 }
@@ -36,7 +36,9 @@ func (t *Trend) Flat() bool {
 func (t *Trend) What() string {
 	return map[string]string{"records": "records", "rejected": "rejected, of the records",
 		"blank": "blank, of the records",
-		"mean":  "mean", "length": "length in bytes, on average"}[t.Measure]
+		"mean":  "mean", "length": "length in bytes, on average",
+		"distinct": "different values", "spread": "standard deviation", "smallest": "smallest value",
+		"largest": "largest value", "words": "different words"}[t.Measure]
 }
 
 // Before are the figures of the loads before; Now is that of the load.

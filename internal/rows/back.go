@@ -20,6 +20,7 @@ func (f *Feed) TakeBack(ctx context.Context, refusals []sink.Refusal, summed boo
 	for i := range f.Total {
 		f.Total[i] = tally.Tally{Type: f.Total[i].Type}
 	}
+	f.Likes = nil
 	b := &back{Feed: f, refusals: refusals}
 	for k := range f.Sources {
 		if err := b.read(ctx, k, summed); err != nil {
@@ -83,6 +84,7 @@ func (b *back) chunk(c *converter, x *part, k int, base int64) error {
 		for i := range x.tally {
 			b.Total[i].Merge(&x.tally[i])
 		}
+		b.alike(x)
 	}()
 	if len(refused) == 0 && (len(b.refusals) == 0 || b.refusals[0].Row >= b.number+x.rows) {
 		b.number += x.rows

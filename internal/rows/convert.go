@@ -41,6 +41,7 @@ type converter struct {
 	unmet   []int          // conditions that the record at hand does not meet, and is loaded
 	empty   []tally.Tally  // of a row
 	base    int64          // records before the chunk, where each needs it
+	habits  bool           // what the values are like is counted, too
 
 	exprs  *plan.Expressions // nil: none
 	record *derive.Record
@@ -85,8 +86,9 @@ type part struct {
 	skipped [source.Kinds]int64
 	rejects []tray.Reject
 	tally   []tally.Tally
-	misfits []misfits // by column
-	unmet   []Unmet   // by rule of the plan
+	likes   []tally.Habit // of the columns, if that is asked for
+	misfits []misfits     // by column
+	unmet   []Unmet       // by rule of the plan
 }
 
 // Unmet counts records that do not meet a condition of the plan's and are loaded.
@@ -153,6 +155,14 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 		c.emptyTally()
 	}
 	copy(p.tally, c.empty)
+	if c.habits {
+		if p.likes == nil {
+			p.likes = make([]tally.Habit, len(c.row))
+		}
+		for i := range p.likes {
+			p.likes[i].Reset(c.empty[i].Type)
+		}
+	}
 	c.rows.Reset(chunk)
 	if c.summer != nil {
 		c.summer.Sum()
@@ -226,6 +236,11 @@ func (c *converter) read(p *part) bool {
 func (c *converter) accept(p *part) {
 	for i := range c.row {
 		p.tally[i].Add(&c.row[i])
+	}
+	if c.habits {
+		for i := range c.row {
+			p.likes[i].Add(&c.row[i])
+		}
 	}
 	if c.enc != nil {
 		if c.place != nil {

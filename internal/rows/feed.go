@@ -58,6 +58,8 @@ type Job struct {
 	// Hopeless ends it, too, when so many have been read and all of them rejected; 0: it
 	// goes on.
 	Hopeless int64
+	// Habits has what the values are like counted, too.
+	Habits bool
 	// Progress is called now and then.
 	Progress func(Progress)
 }
@@ -113,6 +115,8 @@ type Feed struct {
 	// encoders made, see [sink.Summer].
 	Total    []tally.Tally
 	Checksum uint64
+	// Likes are what the values are like, if the job asks for that.
+	Likes []tally.Habit
 
 	current int            // the source that is read
 	stream  *source.Stream // of it
@@ -313,13 +317,17 @@ func (f *Feed) team(k int, before int64, to sink.Sink) ([]*converter, error) {
 	return team, nil
 }
 
+// mostHabits is of how many columns it is counted what their values are like, at most: it
+// takes 3 KB for each, several times over.
+const mostHabits = 500
+
 func (f *Feed) converter(k int, enc sink.Encoder) (*converter, error) {
 	c, err := newConverter(f.Sources[k], f.Plan, f.Binding.At[k], enc)
 	if err != nil {
 		return nil, err
 	}
 	c.slots, c.index = f.Binding.Slots[k], k
-	c.origins = f.Origins
+	c.origins, c.habits = f.Origins, f.Habits && len(c.row) <= mostHabits
 	if e := f.Binding.Expressions; e != nil {
 		c.exprs = e
 		c.record = derive.NewRecord(f.Sources[k], k+1, e.Variables, f.Entry, f.At)
@@ -384,6 +392,19 @@ func (f *Feed) write(ctx context.Context, c *converter, x *part) error {
 	return nil
 }
 
+// alike takes what the values of a part are like into that of all.
+func (f *Feed) alike(x *part) {
+	if f.Likes == nil && len(x.likes) > 0 {
+		f.Likes = make([]tally.Habit, len(x.likes))
+		for i := range f.Likes {
+			f.Likes[i].Reset(x.likes[i].Type)
+		}
+	}
+	for i := range x.likes {
+		f.Likes[i].Merge(&x.likes[i])
+	}
+}
+
 // collect writes one part, in order, and takes it into the account.
 func (f *Feed) collect(ctx context.Context, c *converter, x *part) error {
 	if err := f.write(ctx, c, x); err != nil {
@@ -392,6 +413,7 @@ func (f *Feed) collect(ctx context.Context, c *converter, x *part) error {
 	for i := range x.tally {
 		f.Total[i].Merge(&x.tally[i])
 	}
+	f.alike(x)
 	f.Checksum += x.sum
 	f.Records.Read += x.read
 	f.Records.Loaded += int64(x.rows)

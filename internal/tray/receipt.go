@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/big"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -243,6 +244,30 @@ type Verified struct {
 	// Held is what the whole table held after the load, where that is more
 	// than was loaded.
 	Held *Facts `json:"held,omitempty"`
+	// Habit is what the values of the load are like, so that the next load can be put beside
+	// it.
+	Habit *Habit `json:"habit,omitempty"`
+}
+
+// A Habit is what the values of a column are like.
+type Habit struct {
+	// Distinct is how many are different; where it is not exact, it may be a fifth off.
+	Distinct int64 `json:"distinct"`
+	Exact    bool  `json:"exact"`
+	// Spread is the standard deviation of numbers, with four digits.
+	Spread string `json:"spread,omitempty"`
+	// Words are the texts, where they are few and come again.
+	Words []tally.Word `json:"words,omitempty"`
+}
+
+// HabitOf says in plain form what values are like.
+func HabitOf(h *tally.Habit) *Habit {
+	out := &Habit{Words: h.Words()}
+	out.Distinct, out.Exact = h.Distinct()
+	if s, is := h.Spread(); is {
+		out.Spread = strconv.FormatFloat(s, 'g', 4, 64)
+	}
+	return out
 }
 
 // A Proof is how a column was compared.
