@@ -78,11 +78,10 @@ func Undo(ctx context.Context, job UndoJob) (*tray.Undoing, error) {
 		return u.out, u.drop(ctx)
 	case db.Append, db.Merge:
 		return u.out, u.takeBack(ctx)
-	case db.Refill, db.Replace: // what they took away was not kept
+	case db.Refill, db.Replace:
+		return u.out, u.giveBack(ctx)
 	}
-	return nil, &NotDone{Why: "a load that emptied or replaced its table cannot be taken back, for the rows that " +
-		"were " +
-		"there are gone"}
+	return nil, fmt.Errorf("the mode %q of the load is not known", r.Table.Mode)
 }
 
 // meanwhile lists in what the table is not what a load left.

@@ -34,6 +34,7 @@ type loadFlags struct {
 	again        bool
 	widen        bool
 	attached     bool
+	keepOld      bool
 	ledger       bool
 	accept       bool
 	every        int64
@@ -123,6 +124,10 @@ func (a *app) loadCommand() *cobra.Command {
 	p.BoolVar(&f.attached, "keep-attached", false,
 		"make again what goes with a replaced table: indexes, constraints, triggers, grants, comments (PostgreSQL, "+
 			"SQLite)")
+	p.BoolVar(&f.keepOld, "keep-old", false,
+		"keep the rows of a table that is emptied or replaced, in a table beside it, so that 'undo' can put them "+
+			"back; "+
+			"'tray --sweep' drops it")
 	p.BoolVar(&f.widen, "widen", false,
 		"make columns of text longer where values need it, in the transaction of the load (PostgreSQL, SQLite)")
 	p.BoolVar(&f.ledger, "ledger", false,
@@ -180,7 +185,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 		ByPosition:   f.byPosition,
 		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, DryRun: f.dryRun, Yes: f.yes, Strict: f.strict,
 		Prove: f.prove,
-		Again: f.again, Ledger: f.ledger, Widen: f.widen, KeepAttached: f.attached,
+		Again: f.again, Ledger: f.ledger, Widen: f.widen, KeepAttached: f.attached, KeepOld: f.keepOld,
 		AcceptChanges: f.accept, Limit: limit, Every: f.every,
 		MergeRequest: desk.MergeRequest{OnlyNew: f.onlyNew, Missing: f.missing, SameKey: f.sameKey, Before: f.before,
 			Show: show}})
@@ -272,6 +277,28 @@ func (a *app) printInOneLine(r *tray.Receipt, e *tray.Entry) {
 		plural(r.Records.Read, "record"), tray.Names(r.Sources), what, grouped(r.Table.Rows), r.Verdict, e.Dir)
 }
 
+// tableRows says what is in the table after a load.
+func (a *app) tableRows(g *grid, st style, r *tray.Receipt) {
+	counted := ", counted before the commit"
+	if r.Commits > 0 {
+		counted = ", counted before the last commit"
+	}
+	if r.Merge != nil {
+		counted = fmt.Sprintf(", %s before%s", grouped(r.Table.Before), strings.Replace(counted, ",", ";", 1))
+	} else if r.Table.Before > 0 {
+		counted = fmt.Sprintf(", %s before and %s added%s", grouped(r.Table.Before), grouped(r.Records.Loaded),
+			strings.Replace(counted, ",", ";", 1))
+	}
+	g.row("in table", grouped(r.Table.Rows), st.good("agrees")+st.dim(counted))
+	if k := r.Kept; k != nil {
+		g.row("kept", grouped(k.Rows), st.dim("old rows, in "+db.Qualified(r.Table.Schema, k.Table)+", for 'undo'"))
+	}
+	if r.Commits > 0 {
+		g.row("commits", grouped(r.Commits+1),
+			st.dim(fmt.Sprintf("%s on the way, and one when all agreed", grouped(r.Commits))))
+	}
+}
+
 // printReceipt says what a load came to.
 func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took time.Duration) {
 	st := a.style(a.out)
@@ -300,21 +327,7 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took tim
 		skipped = append(skipped, s.Words())
 	}
 	g.row("skipped", grouped(r.Records.Skipped), st.dim(strings.Join(skipped, ", ")))
-	counted := ", counted before the commit"
-	if r.Commits > 0 {
-		counted = ", counted before the last commit"
-	}
-	if r.Merge != nil {
-		counted = fmt.Sprintf(", %s before%s", grouped(r.Table.Before), strings.Replace(counted, ",", ";", 1))
-	} else if r.Table.Before > 0 {
-		counted = fmt.Sprintf(", %s before and %s added%s", grouped(r.Table.Before), grouped(r.Records.Loaded),
-			strings.Replace(counted, ",", ";", 1))
-	}
-	g.row("in table", grouped(r.Table.Rows), st.good("agrees")+st.dim(counted))
-	if r.Commits > 0 {
-		g.row("commits", grouped(r.Commits+1),
-			st.dim(fmt.Sprintf("%s on the way, and one when all agreed", grouped(r.Commits))))
-	}
+	a.tableRows(g, st, r)
 	sums := 0
 	for _, c := range r.Columns {
 		if c.Sum != "" {

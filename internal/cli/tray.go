@@ -23,6 +23,7 @@ func (a *app) trayCommand() *cobra.Command {
 	var dir string
 	var all bool
 	var chain chainFlags
+	var swept sweepFlags
 	cmd := &cobra.Command{
 		Use:   "tray",
 		Short: "List the loads: what waits for a hand first",
@@ -41,14 +42,21 @@ The papers of a load are sealed: chain.jsonl on the tray has their hashes, line 
 line, each with the hash of the line before. --check tells what was changed since.
 --sign-key signs all that the chain has; --check --public-key asks for that signature.
 
+--sweep drops the tables in which loads have kept old rows (load --keep-old); these
+loads cannot be taken back then.
+
 Where an ENTRY is asked for, its name, its path, 'latest', or the name of a
 table will do; a table's name stands for its newest load.`,
 		Example: `  ambertray tray
   ambertray tray --tray /srv/loads/tray --json
   ambertray tray --check
+  ambertray tray --sweep --older 30 --dry-run
   openssl genpkey -algorithm ed25519 -out tray.key && ambertray tray --sign-key tray.key`,
 		Args: args(0, 0, "nothing"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if swept.sweep {
+				return a.sweep(cmd.Context(), trayDir(dir), &swept)
+			}
 			if chain.given() {
 				return a.chain(trayDir(dir), &chain)
 			}
@@ -56,6 +64,7 @@ table will do; a table's name stands for its newest load.`,
 		},
 	}
 	chain.add(cmd)
+	swept.add(cmd)
 	addTray(cmd, &dir)
 	cmd.Flags().BoolVar(&all, "all", false,
 		"list all entries, not only those that need a hand and the newest 20 others")

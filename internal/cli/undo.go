@@ -21,12 +21,14 @@ func (a *app) undoCommand() *cobra.Command {
 left it. Rows that were added are deleted: by the table's key, or by all of
 their values, as many of each as went in. What a merge has changed gets its old
 values, what it inserted is deleted, and what it deleted is put back, from
-before.csv of the entry.
+before.csv of the entry. What a refill or replace took out is put back from the
+table that keeps it.
 
 All of it is one transaction, and is committed only if the table then comes to
 what it came to before the load: rows, nulls, exact sums, bytes of text. If
 others have changed rows of the load since, nothing is done, and it is said what
-they did. A load that emptied or replaced its table cannot be taken back.`,
+they did. A load that emptied or replaced its table is taken back where it has
+kept the old rows (load --keep-old).`,
 		Example: `  ambertray undo boats --dry-run
   ambertray undo boats-20261126-101500 --yes`,
 		Args: args(1, 1, "an entry"),
@@ -69,11 +71,14 @@ func (a *app) printUndo(u *desk.UndoAnswer) {
 		g.row("dropped", grouped(x.Deleted), st.dim("rows, with the table "+name+", which the load had made"))
 	default:
 		g.row("deleted", grouped(x.Deleted), st.dim("rows that the load had put in"))
-		if x.Changed > 0 || u.Mode == string(db.Merge) {
+		if x.Changed+x.PutBack > 0 || u.Mode == string(db.Merge) {
 			g.row("changed", grouped(x.Changed), st.dim("rows that have their old values again"))
 			g.row("put back", grouped(x.PutBack), st.dim("rows that the load had deleted"))
 		}
 		g.row("in table", grouped(x.Rows), st.good("agrees")+st.dim(" with what "+name+" held before the load"))
+	}
+	if x := u.Undoing.Left; x != "" {
+		g.row("left", "", st.warn("the table "+x+" with the old rows could not be dropped; drop it by hand"))
 	}
 	g.render(a.out)
 	if u.DryRun {

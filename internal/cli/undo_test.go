@@ -78,7 +78,7 @@ func TestUndo(t *testing.T) {
 		rec = load(0, "m.csv", "--table", "boats", "--mode", "merge", "--before", "none")
 		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "the rows were not kept as they were")
 		rec = load(0, "m.csv", "--table", "boats", "--mode", "refill")
-		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "cannot be taken back")
+		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "can only be taken back where it kept the old rows")
 	})
 }
 
@@ -117,5 +117,66 @@ func TestUndoWholeRows(t *testing.T) {
 		s.exec(t, "CREATE TABLE bare (gauge varchar(5), level decimal(6,2), note varchar(20))", "INSERT INTO bare VALUES ('A', 1, 'x')")
 		rec = b.loaded(0, "r.csv", "--into", s.url, "--table", "bare", "--mode", "append")
 		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "its rows cannot be told apart")
+	})
+}
+
+// What a refill or a replace takes out can be kept, and put back.
+func TestKeepOld(t *testing.T) {
+	onMergers(t, func(t *testing.T, b *bench, s server) {
+		s.makeBoats(t)
+		were := s.boats(t, "boats")
+		into := []string{"--into", s.url, "--yes"}
+		b.write("few.csv", "permit,name,length,owner\n0200,Newt,7.25,Dov\n")
+		load := func(code int, args ...string) tray.Receipt {
+			return b.loaded(code, append(append([]string{"few.csv", "--table", "boats", "--keep-old"}, args...), into...)...)
+		}
+		assert.Contains(t, b.run(2, append([]string{"load", "few.csv", "--table", "boats", "--mode", "append", "--keep-old"}, into...)...).err, "it goes with --mode refill and replace")
+
+		rec := load(0, "--mode", "refill")
+		require.NotNil(t, rec.Kept)
+		assert.EqualValues(t, 4, rec.Kept.Rows)
+		assert.Len(t, s.boats(t, "boats"), 1)
+		assert.Contains(t, b.run(0, "peek", s.url).out, "kept")
+		s.exec(t, "UPDATE boats SET name = 'Toad' WHERE permit = '0200'")
+		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "the table is not what the load left")
+		s.exec(t, "UPDATE boats SET name = 'Newt' WHERE permit = '0200'")
+		assert.EqualValues(t, 4, b.undone(rec.Entry, "--dry-run").PutBack)
+		assert.Len(t, s.boats(t, "boats"), 1)
+		u := b.undone(rec.Entry)
+		assert.EqualValues(t, []int64{1, 4, 4}, []int64{u.Deleted, u.PutBack, u.Rows})
+		assert.Equal(t, were, s.boats(t, "boats"))
+		assert.NotContains(t, s.tables(t), rec.Kept.Table)
+
+		// The kept rows may not be others.
+		rec = load(0, "--mode", "refill")
+		s.exec(t, "DELETE FROM "+rec.Kept.Table+" WHERE permit = '0012'")
+		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "4 rows before the load, and 3 without it")
+		r := b.run(1, "tray", "--sweep", "--yes")
+		assert.Contains(t, r.out, "has other rows than the load put there")
+		assert.Len(t, s.boats(t, "boats"), 1)
+
+		// A table that is replaced by one of the same columns is given back, too; of others, it
+		// is said where the rows are.
+		rec = load(0, "--mode", "replace")
+		assert.EqualValues(t, 1, rec.Kept.Rows)
+		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "its old rows are in "+rec.Kept.Table)
+		again := load(0, "--mode", "replace")
+		assert.EqualValues(t, 1, b.undone(again.Entry).PutBack)
+
+		// The tables are swept when nobody needs them.
+		r = b.run(0, "tray", "--sweep", "--older", "1", "--yes")
+		assert.Contains(t, r.out, "no load has kept old rows")
+		assert.Contains(t, b.run(2, "tray", "--sweep", "--into", s.url).err, "say --yes if that is meant")
+		b.run(1, "tray", "--sweep", "--yes")
+		assert.NotContains(t, s.tables(t), rec.Kept.Table)
+		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "which was dropped since")
+		b.run(0, "tray", "--check")
+
+		// A load that fails keeps nothing.
+		s.exec(t, "CREATE UNIQUE INDEX once ON boats (permit)")
+		b.write("bad.csv", "permit,name,length,owner\n0200,Newt,7.25,Dov\n0200,Eft,7.25,Dov\n")
+		before := s.tables(t)
+		b.run(1, append([]string{"load", "bad.csv", "--table", "boats", "--keep-old", "--mode", "refill", "--max-rejects", "0"}, into...)...)
+		assert.Equal(t, before, s.tables(t))
 	})
 }

@@ -132,6 +132,9 @@ type Spec struct {
 	Referrers []Reference
 	// SlowPath loads by inserts, where the bulk path is forbidden.
 	SlowPath bool
+	// Keep, if not empty, names a table that gets the rows of one that is emptied or
+	// replaced, before they go.
+	Keep string
 	// Stage tells that Table is the stage of a merge, which is appended to.
 	Stage *Staged
 	// Once tells that the rows cannot be told apart again when all are in: a
@@ -148,7 +151,7 @@ type Spec struct {
 type Listing struct {
 	Schema    string `json:"schema,omitempty"`
 	Name      string `json:"name"`
-	Kind      string `json:"kind"` // table, view, unfinished or remains
+	Kind      string `json:"kind"` // table, view, unfinished or remains; kept, where a load put old rows
 	Rows      int64  `json:"rows"`
 	Estimated bool   `json:"estimated"` // Rows is the database's own estimate
 	Bytes     int64  `json:"bytes"`     // on disk, with indexes; 0: not known

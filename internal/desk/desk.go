@@ -132,6 +132,7 @@ const (
 	KeepsBefore   Code = "keeps-before"
 	TakesBack     Code = "takes-back"
 	Redefines     Code = "redefines"
+	Sweeps        Code = "sweeps"
 )
 
 // confirm asks a question. Without a yes, it is a need.

@@ -49,6 +49,8 @@ type LoadRequest struct {
 	Prove bool
 	// Strict ends a load when there are cautions.
 	Strict bool
+	// KeepOld keeps the rows of a table that is emptied or replaced.
+	KeepOld bool
 	// KeepAttached makes again what goes with a table that is replaced.
 	KeepAttached bool
 	// Widen makes columns of text longer where values need it.
@@ -364,19 +366,8 @@ func (l *loading) check() error {
 		return need("--by-position: a new table has the columns of the file\n  " +
 			"it goes with --mode append and refill, and with --like")
 	}
-	if r.KeepAttached && (r.Mode != db.Replace || d != nil && !d.Attaches) {
-		return need("--keep-attached: it goes with --mode replace, in PostgreSQL and SQLite\n  leave it out")
-	}
-	if r.Widen && r.destination() == intoNew {
-		return need("--widen: the columns of a new table are made as the file needs them\n  " +
-			"it goes with --mode append and refill")
-	}
-	if r.Widen && d != nil && !d.WidensWithin && !d.LooseLengths {
-		return need("--widen: %s commits a change of a table at once, which a load could not undo\n  "+
-			"the load says the statement; run it before", d.Title)
-	}
-	if r.Like != "" && !r.Mode.New() {
-		return need("--like: only a new table can take the structure of another\n  use --mode create or replace")
+	if err := r.checkTable(d); err != nil {
+		return err
 	}
 	if r.Prove && r.Every > 0 {
 		return need("--prove: it compares all values before the one commit\n  it does not go with --commit-every; " +
@@ -393,6 +384,28 @@ func (l *loading) check() error {
 	case r.Limit.Count == 0:
 		return need("--commit-every: --max-rejects 0 means all or nothing, which a load that commits on its way " +
 			"cannot keep\n  leave out one of them")
+	}
+	return nil
+}
+
+// checkTable refuses what does not go with what becomes of the table.
+func (r *LoadRequest) checkTable(d *db.Database) error {
+	if r.KeepAttached && (r.Mode != db.Replace || d != nil && !d.Attaches) {
+		return need("--keep-attached: it goes with --mode replace, in PostgreSQL and SQLite\n  leave it out")
+	}
+	if r.KeepOld && r.Mode != db.Refill && r.Mode != db.Replace {
+		return need("--keep-old: it goes with --mode refill and replace\n  leave it out; the rows stay")
+	}
+	if r.Widen && r.destination() == intoNew {
+		return need("--widen: the columns of a new table are made as the file needs them\n  " +
+			"it goes with --mode append and refill")
+	}
+	if r.Widen && d != nil && !d.WidensWithin && !d.LooseLengths {
+		return need("--widen: %s commits a change of a table at once, which a load could not undo\n  "+
+			"the load says the statement; run it before", d.Title)
+	}
+	if r.Like != "" && !r.Mode.New() {
+		return need("--like: only a new table can take the structure of another\n  use --mode create or replace")
 	}
 	return nil
 }
@@ -802,6 +815,9 @@ func (l *loading) meet(ctx context.Context) (err error) {
 	case r.Mode == db.Replace && r.KeepAttached:
 		l.job.Spec.Again = l.around.Again
 	}
+	if _, is := l.conn.(db.Merger); r.KeepOld && !is {
+		return need("--keep-old: %s cannot do that yet\n  copy the table before", l.conn.Dialect().Title)
+	}
 	l.like = l.found
 	return l.meetLike(ctx)
 }
@@ -950,6 +966,9 @@ func (l *loading) run(ctx context.Context) error {
 	receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: string(r.Mode)}
 	receipt.Decided, receipt.Cautions, receipt.Connection = l.decided, l.cautions, l.connection
 	job.Receipt = receipt
+	if r.KeepOld && replaces {
+		job.Old, job.Spec.Keep = l.found, l.conn.Dialect().KeepName(entry.Name)
+	}
 	if r.Every > 0 {
 		stops := l.stops()
 		job.Spec.Steps = stops.Load

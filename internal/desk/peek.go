@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
 )
 
 // A PeekAnswer is a database's tables, or one table.
@@ -63,6 +64,11 @@ func (d *Desk) Peek(ctx context.Context, at DatabaseRequest, table string, first
 		tables, err := lister.List(ctx)
 		if err != nil {
 			return nil, err
+		}
+		for i := range tables {
+			if strings.HasPrefix(tables[i].Name, dialect.KeepPrefix) {
+				tables[i].Kind = "kept"
+			}
 		}
 		return &PeekAnswer{Tables: &TablesAnswer{document("peek"), list(tables)}}, nil
 	}

@@ -89,6 +89,8 @@ func togetherGoes(r *LoadRequest) error {
 			"to be together\n  load them one by one", d.Title)
 	case r.merges():
 		return need("several plans: a merge is a transaction of its own yet\n  load them one by one")
+	case d != nil && d.TogetherNew && r.KeepOld:
+		return need("--keep-old: %s commits definitions at once\n  load the plans one by one", d.Title)
 	case r.Every > 0:
 		return need("--commit-every: several plans are committed together\n  leave it out, or load them one by one")
 	case r.Wishes.Table != "":

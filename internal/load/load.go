@@ -66,6 +66,8 @@ type Job struct {
 	// Merge is how the records meet rows that are there; nil: they are added to them. Then
 	// Spec's mode is Merge, or Append.
 	Merge *Merge
+	// Old is the table as it is, of which the rows are kept under the name Spec.Keep.
+	Old *db.Table
 	// Together tells that the load is one of several in a transaction, which is committed
 	// behind the last of them. What AfterCommit does is for then.
 	Together bool
@@ -129,6 +131,9 @@ func Run(ctx context.Context, job Job) error {
 		}
 	}
 	if err := r.goOn(); err != nil {
+		return err
+	}
+	if err := r.keptOld(ctx); err != nil {
 		return err
 	}
 	if err := r.holdsBefore(ctx); err != nil {

@@ -60,6 +60,8 @@ type Receipt struct {
 	Cautions []profile.Finding `json:"cautions,omitempty"`
 	// Together are the entries of other loads that were in the same transaction.
 	Together []string `json:"together,omitempty"`
+	// Kept is where the rows are that the table had before it was emptied or replaced.
+	Kept *Kept `json:"kept,omitempty"`
 	// Undoing is how the load was taken back.
 	Undoing *Undoing `json:"undoing,omitempty"`
 	// Refits are the changes of the table's definition since.
@@ -370,6 +372,24 @@ type Reason struct {
 	Value string `json:"value"`
 }
 
+// Kept are rows that were put aside before their table was emptied or replaced.
+type Kept struct {
+	Table   string       `json:"table"` // in the schema of the other
+	Rows    int64        `json:"rows"`
+	Columns []KeptColumn `json:"columns"`
+	// Dropped tells since when they are not there any more.
+	Dropped *time.Time `json:"dropped,omitempty"`
+}
+
+// A KeptColumn is what a column of the old table came to.
+type KeptColumn struct {
+	Name string `json:"name"`
+	Type string `json:"type"` // as the database writes it
+	// As is the type that the facts are of; empty: the database computes the column.
+	As string `json:"as,omitempty"`
+	Facts
+}
+
 // An Undoing is how a load was taken back.
 type Undoing struct {
 	At time.Time `json:"at"`
@@ -381,6 +401,8 @@ type Undoing struct {
 	Changed int64 `json:"changed"`
 	PutBack int64 `json:"put_back"`
 	Rows    int64 `json:"rows"` // in the table afterwards
+	// Left is the table with the old rows, if it could not be dropped.
+	Left string `json:"left,omitempty"`
 }
 
 // A Refit is a change of the definition of the table that the load made.

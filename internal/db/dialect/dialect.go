@@ -204,6 +204,24 @@ func (d *Dialect) Missing(t Table) string {
 	return strings.Replace(d.Create(t)[0], "CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1)
 }
 
+// KeepPrefix begins the names of tables that keep the rows of others.
+const KeepPrefix = "ambertray_old_"
+
+// KeepName names a table that keeps rows, by the entry of the load.
+func (d *Dialect) KeepName(entry string) string {
+	name := KeepPrefix + strings.ReplaceAll(entry, "-", "_")
+	for r := []rune(name); d.Check(name) != nil && len(r) > len(KeepPrefix)+16; name = string(r) {
+		// The time, at the end, stays.
+		r = append(r[:len(r)-17], r[len(r)-16:]...)
+	}
+	return name
+}
+
+// Keep is the statement that makes a table of the rows of another.
+func (d *Dialect) Keep(schema, name, of string) string {
+	return fmt.Sprintf("CREATE TABLE %s AS SELECT * FROM %s", d.Qualified(schema, name), d.Qualified(schema, of))
+}
+
 // Count is the expression that counts rows.
 func (d *Dialect) Count() string { return cmp.Or(d.CountAll, "count(*)") }
 

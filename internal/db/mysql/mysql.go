@@ -367,6 +367,7 @@ type load struct {
 	batches int      // written
 	rows    int      // written and not refused
 	sums    *summing // how checksums are made, or nil
+	keep    string   // the table that has the old rows
 	made    bool     // the table is ours, under its own name, and nothing is committed in it
 	stepped bool     // a step has been committed
 	refused []sink.Refusal
@@ -444,7 +445,13 @@ func (l *load) prepare(ctx context.Context) error {
 		}
 	}
 	l.beginMark(ctx)
+	if err := l.keepTable(ctx); err != nil {
+		return err
+	}
 	if err := l.start(ctx); err != nil {
+		return err
+	}
+	if err := l.keepRows(ctx); err != nil {
 		return err
 	}
 	if l.spec.Mode == db.Refill {
@@ -1036,6 +1043,11 @@ func (l *load) Rollback() error {
 			err = err2
 		}
 		l.side = ""
+	}
+	if l.keep != "" {
+		if _, err2 := l.d.c.ExecContext(ctx, "DROP TABLE IF EXISTS "+l.keep); err2 != nil && err == nil {
+			err = err2
+		}
 	}
 	if l.made || l.spec.Steps != "" && !l.spec.Going && !l.stepped {
 		l.forget(ctx)

@@ -310,6 +310,14 @@ func (l *load) makeReady(ctx context.Context) error {
 			return l.d.fail("refuses: "+firstLine(sql), err)
 		}
 	}
+	if l.spec.Keep != "" {
+		for _, sql := range []string{"LOCK TABLE " + l.table + " IN ACCESS EXCLUSIVE MODE",
+			Dialect.Keep(l.spec.Table.Schema, l.spec.Keep, l.spec.Table.Name)} {
+			if _, err := l.tx.Exec(ctx, sql); err != nil {
+				return l.d.fail("cannot keep the old rows", err)
+			}
+		}
+	}
 	switch l.spec.Mode {
 	case db.Refill:
 		if len(l.spec.Referrers) > 0 {

@@ -265,6 +265,9 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 		steps = []string{"DROP TABLE IF EXISTS " + name}
 	case db.Append, db.Create, db.Merge:
 	}
+	if spec.Keep != "" {
+		steps = append([]string{Dialect.Keep(spec.Table.Schema, spec.Keep, spec.Table.Name)}, steps...)
+	}
 	if spec.Going {
 		steps = nil
 	} else if spec.Mode.New() && spec.Like != nil {
