@@ -34,6 +34,9 @@ type Manner struct {
 	// Copy makes an encoder of rows in a block for the database's own client,
 	// nil where there is no such block.
 	Copy func(types []sqltype.Type) sink.Encoder
+	// Numbered is what it takes to give values to a column that the database numbers: before
+	// the rows, behind them, and behind the commit; nil: nothing.
+	Numbered func(table, column string) (before, behind, last []string)
 	// Remarks are what somebody who runs the script has to know.
 	Remarks func(t dialect.Table) []string
 }

@@ -110,8 +110,10 @@ type LoadAnswer struct {
 	Into    string // the URL without password
 	at      DatabaseRequest
 	prove   bool
-	set     *loadSet // that it is one of, or nil
-	Took    time.Duration
+	// again asks whether a pipe, which is known when it has been read, is in already.
+	again func() error
+	set   *loadSet // that it is one of, or nil
+	Took  time.Duration
 	// DryRun is of one into a new table; Mapping of one into a table that exists.
 	DryRun  *DryRunAnswer
 	Mapping *MappingAnswer
@@ -1004,7 +1006,8 @@ func (l *loading) hooks(ctx context.Context, entry *tray.Entry, last []*tray.Rec
 	if r.Mode == db.Append && !r.Again && !r.OnlyNew {
 		job.Begun = func() error { return l.loadedMeanwhile(ctx) }
 		if slices.ContainsFunc(in.Sources, (*source.Source).Flows) {
-			job.BeforeCommit = func() error { return l.notAgain(ctx) }
+			l.answer.again = func() error { return l.notAgain(ctx) }
+			job.BeforeCommit = l.answer.again
 		}
 	}
 	check := job.BeforeCommit
@@ -1166,9 +1169,9 @@ func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job 
 		err = &Need{err}
 	}
 	var many *rows.TooManyRejects
-	if errors.As(err, &many) && many.Of.Read > 0 && check != nil {
+	if errors.As(err, &many) && many.Of.Read > 0 && answer.again != nil {
 		// Why so many are rejected may be that all of them are in the table.
-		err = cmp.Or(check(), err)
+		err = cmp.Or(answer.again(), err)
 	}
 	if ctx.Err() != nil {
 		err = &Stopped{"nothing was committed"}

@@ -183,7 +183,10 @@ func (m *pairer) pair(pc plan.Column, c *db.Column) {
 	case c.Generated:
 		x.Text = "left out: the database computes it"
 		m.Plan.LeaveOut = append(m.Plan.LeaveOut, pc.From)
-	case c.Identity && !m.opt.KeepIdentity:
+	case (c.Identity || c.Key == 1) && pc.Identity && pc.Value != "" && !m.opt.KeepIdentity:
+		// In SQLite, each key of one whole number is.
+		x.Text = "left out: the database numbers it"
+	case c.Identity && !pc.Identity && !m.opt.KeepIdentity:
 		x.Weight, x.Text = Blocking,
 			"the database numbers it; say --keep-identity to load the file's numbers, or leave it out"
 	default:

@@ -136,6 +136,9 @@ type Column struct {
 	Type     string   `yaml:"type"`
 	Reading  *Reading `yaml:"reading,omitempty"`
 	Required bool     `yaml:"required,omitempty"`
+	// Identity tells that the database numbers the column: what the file or an expression
+	// gives a new table is where it goes on from.
+	Identity bool     `yaml:"identity,omitempty"`
 	Default  *string  `yaml:"default,omitempty"`
 	Nulls    []string `yaml:"null_words,flow,omitempty"`
 	Trim     bool     `yaml:"trim,omitempty"`
@@ -241,7 +244,7 @@ func (p *Plan) Definition() dialect.Table {
 			comment = c.From
 		}
 		t.Columns = append(t.Columns, dialect.Column{Name: c.Name, Type: c.SQLType(), Required: c.Required,
-			Default: c.Default, Comment: comment, ASCII: !c.Unicode})
+			Default: c.Default, Comment: comment, ASCII: !c.Unicode, Identity: c.Identity})
 	}
 	return t
 }
@@ -354,6 +357,9 @@ func (p *Plan) Check() error {
 		if _, err := c.Reader(); err != nil {
 			return bad(path, "column %s: %v", c.Name, err)
 		}
+		if err := p.checkIdentity(c); err != nil {
+			return bad(path+".identity", "column %s: %v", c.Name, err)
+		}
 	}
 	if err := p.checkExpressions(bad); err != nil {
 		return err
@@ -375,6 +381,20 @@ func (p *Plan) Check() error {
 		if k != p.Table.RowNumber && !slices.ContainsFunc(p.Columns, func(c Column) bool { return c.Name == k }) {
 			return bad(fmt.Sprintf("$.table.key[%d]", i), "the key names %q, which is no column of the plan", k)
 		}
+	}
+	return nil
+}
+
+// checkIdentity sees whether a database can number a column.
+func (p *Plan) checkIdentity(c *Column) error {
+	switch {
+	case !c.Identity:
+	case !c.SQLType().IsInteger():
+		return fmt.Errorf("a database numbers with whole numbers; its type is %s", c.Type)
+	case !slices.Equal(p.Table.Key, []string{c.Name}):
+		return fmt.Errorf("what the database numbers has to be the key of the table")
+	case c.Default != nil:
+		return fmt.Errorf("a column that the database numbers has no default")
 	}
 	return nil
 }

@@ -54,7 +54,9 @@ type Writer struct {
 	inBuf      int          // rows in it
 	written    int64
 	statements int
-	err        error
+	// before, behind and last stand before the rows, behind them and behind the commit.
+	before, behind, last []string
+	err                  error
 }
 
 // New begins a script: all that stands before the rows.
@@ -98,10 +100,30 @@ func New(w io.Writer, opt Options) (*Writer, error) {
 	for _, l := range m.AfterDefinition {
 		s.put(l + "\n")
 	}
+	if s.numbered(); opt.Into != nil {
+		s.behind, s.last = nil, nil // the stage numbers nothing
+	} else if len(s.before) > 0 {
+		s.lines(s.before)
+	}
 	if opt.CopyBlock {
 		s.put(fmt.Sprintf("COPY %s (%s) FROM stdin;\n", s.name, strings.Join(names, ", ")))
 	}
 	return s, s.err
+}
+
+// numbered finds out what a column takes that the database numbers.
+func (s *Writer) numbered() {
+	for _, c := range s.Table.Columns {
+		if c.Identity && s.manner.Numbered != nil {
+			s.before, s.behind, s.last = s.manner.Numbered(s.name, c.Name)
+		}
+	}
+}
+
+func (s *Writer) lines(list []string) {
+	for _, l := range list {
+		s.put(l + "\n")
+	}
 }
 
 // oneLine keeps a comment a comment.
@@ -217,6 +239,7 @@ func (s *Writer) Close() error {
 		return fmt.Errorf("%d rows were announced, and %d written", s.Rows, s.written)
 	}
 	s.put("\n")
+	s.lines(s.behind)
 	after := s.manner.After(s.name, s.Rows)
 	if s.Into != nil {
 		// The stage is counted, and then its rows go in before the commit.
@@ -238,6 +261,7 @@ func (s *Writer) Close() error {
 	for _, l := range after {
 		s.put(l + "\n")
 	}
+	s.lines(s.last)
 	if s.Into != nil && s.Database.Temporary == "" && s.Database.TemporaryName == "" {
 		s.put("DROP TABLE " + s.name + ";\n")
 	}

@@ -55,6 +55,8 @@ type Column struct {
 	// Default is a value in plain form, or nil.
 	Default *string
 	Comment string
+	// Identity tells that the database numbers the column.
+	Identity bool
 	// ASCII tells that all known values are ASCII. Where a database
 	// distinguishes, the column gets its narrow character type.
 	ASCII bool
@@ -123,6 +125,9 @@ type Dialect struct {
 	// CREATE where a table is to be of the session, and TemporaryName begins its name.
 	Merges                   UpdateForm
 	Temporary, TemporaryName string
+	// Numbers stands behind the type of a column that the database numbers; NumbersAs is
+	// its type, if it has to be a certain one.
+	Numbers, NumbersAs string
 	// GiveIdentity stands in an INSERT that gives values to columns which the database
 	// numbers.
 	GiveIdentity string
@@ -251,6 +256,9 @@ func (d *Dialect) Create(t Table) []string {
 		names[i] = d.Quote(c.Name)
 		if types[i] = d.ColumnType(c, t.indexed(c.Name)); t.Strict && d.StrictType != nil {
 			types[i] = d.StrictType(c)
+		}
+		if c.Identity {
+			types[i] = strings.TrimSpace(cmp.Or(d.NumbersAs, types[i]) + " " + d.Numbers)
 		}
 		if n := utf8.RuneCountInString(names[i]); n <= 40 {
 			nameWidth = max(nameWidth, n)

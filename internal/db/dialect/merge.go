@@ -418,7 +418,7 @@ func (d *Dialect) StageOf(t Table, key []string) (stage Table, definition string
 		stage.Schema = t.Schema
 	}
 	for i := range stage.Columns {
-		stage.Columns[i].Comment = ""
+		stage.Columns[i].Comment, stage.Columns[i].Identity = "", false
 	}
 	return stage, strings.Replace(d.Create(stage)[0], "CREATE TABLE", "CREATE "+d.Temporary+"TABLE", 1)
 }

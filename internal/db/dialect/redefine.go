@@ -35,6 +35,9 @@ func (d *Dialect) Redefine(was, is Table) (*Redefinition, error) {
 			return nil, fmt.Errorf("the table has no column %s; columns are not added or renamed", to.Name)
 		}
 		from := &was.Columns[at]
+		if from.Identity != to.Identity {
+			return nil, fmt.Errorf("identity cannot be changed of column %s, which is there", to.Name)
+		}
 		x := Redefined{Was: from, Is: to, Comment: from.Comment != to.Comment,
 			Type: from.Type != to.Type || d.typeIn(&was, from) != d.typeIn(&is, to),
 			Required: (from.Required || slices.Contains(was.Key, from.Name)) != (to.Required ||
@@ -160,6 +163,9 @@ func plainOr(s *string) string {
 // Modified is the definition of a column as it is to be, behind its name.
 func (c *Redefinition) Modified(d *Dialect, x Redefined) string {
 	s := d.typeIn(&c.Is, x.Is)
+	if x.Is.Identity {
+		s += " " + d.Numbers
+	}
 	if x.Is.Default != nil {
 		s += " DEFAULT " + d.WriteLiteral(*x.Is, *x.Is.Default)
 	}

@@ -45,6 +45,7 @@ var Dialect = &dialect.Dialect{
 	IndexWithin: true,
 	Merges:      dialect.UpdateJoin,
 	Temporary:   "TEMPORARY ",
+	Numbers:     "AUTO_INCREMENT",
 	Inline:      func(comment string) string { return " COMMENT " + mysqlString(clipRunes(comment, 1024)) },
 	Tail: func(t dialect.Table) string {
 		s := " ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"

@@ -22,6 +22,11 @@ var Database = &db.Database{
 	Together: true,
 	Open:     open,
 	Script: db.ManyRows(db.Manner{
+		Numbered: func(table, column string) (_, behind, _ []string) {
+			sequence := fmt.Sprintf("pg_get_serial_sequence(%s, %s)", dialect.Quoted(table), dialect.Quoted(column))
+			return nil, []string{fmt.Sprintf("DO $$ BEGIN PERFORM setval(%s, max(%s)) FROM %s; END $$;", sequence,
+				quote(column), table)}, nil
+		},
 		Before: []string{"SET client_encoding = 'UTF8';", "SET standard_conforming_strings = on;",
 			"SET datestyle = ISO;",
 			"SET timezone = 'UTC';", "BEGIN;"},

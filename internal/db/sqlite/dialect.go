@@ -20,6 +20,7 @@ var Dialect = &dialect.Dialect{
 	Name:         "sqlite", Title: "SQLite", NameLimit: 128,
 	OpenQuote: `"`, CloseQuote: `"`,
 	LineComments: true,
+	NumbersAs:    "INTEGER",
 	ColumnType: func(c dialect.Column, key bool) string {
 		t := c.Type
 		switch t.Kind {

@@ -27,6 +27,10 @@ var Database = &db.Database{
 	},
 	Script: func() db.Manner {
 		m := db.ManyRows(db.Manner{
+			Numbered: func(table, _ string) (before, behind, _ []string) {
+				return []string{"SET IDENTITY_INSERT " + table + " ON;"}, []string{"SET IDENTITY_INSERT " + table +
+					" OFF;"}, nil
+			},
 			Before: []string{"SET XACT_ABORT ON;", "SET NOCOUNT ON;", "SET ANSI_PADDING ON;", "BEGIN TRANSACTION;"},
 			After: func(name string, rows int64) []string {
 				return []string{fmt.Sprintf("IF (SELECT COUNT_BIG(*) FROM %s) <> %d\nBEGIN\n"+

@@ -41,6 +41,7 @@ var Dialect = &dialect.Dialect{
 	},
 	WidensWithin: true,
 	OpenQuote:    "[", CloseQuote: "]",
+	Numbers: "IDENTITY(1,1)",
 	ColumnType: func(c dialect.Column, key bool) string {
 		t := c.Type
 		switch t.Kind {
