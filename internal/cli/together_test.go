@@ -157,3 +157,23 @@ func onlyNew(t *testing.T, b *bench, s server, both []string, count func(string)
 	assert.Equal(t, "40 40", count("boats")+" "+count("passages"))
 	assert.Equal(t, []string{"boats", "passages"}, s.tables(t), "nothing is left behind")
 }
+
+// A column whose values are all keys of the table that it is called after is pointed out.
+func TestCouldRefer(t *testing.T) {
+	onMergers(t, func(t *testing.T, b *bench, s server) {
+		b.write("vessels.csv", "code,name\nA1,Heron\nB2,Coot\n")
+		b.write("trips.csv", "no,vessel,toll\n1,A1,2\n2,A1,3\n3,B2,1\n4,,1\n")
+		b.run(0, "plan", "vessels.csv", "-o", "vessels.yaml", "--key", "code")
+		b.run(0, "plan", "trips.csv", "-o", "trips.yaml", "--key", "no")
+		into := []string{"--into", s.url, "--yes", "--mode", "replace"}
+		const says = "vessel: every value is a key of "
+		// In one transaction, whichever comes first.
+		assert.Contains(t, b.run(0, append([]string{"load", "trips.yaml", "vessels.yaml"}, into...)...).err, says+"vessels (code)")
+		r := b.run(0, append([]string{"load", "trips.yaml"}, into...)...)
+		assert.Contains(t, r.err, says)
+		assert.Contains(t, r.err, "references: [{columns: [vessel]")
+		assert.NotContains(t, b.run(0, append([]string{"load", "vessels.yaml"}, into...)...).err, "every value is a key")
+		b.write("trips.csv", "no,vessel,toll\n1,A1,2\n2,C3,3\n")
+		assert.NotContains(t, b.run(0, append([]string{"load", "trips.csv", "--table", "trips", "--key", "no"}, into...)...).err, says)
+	})
+}

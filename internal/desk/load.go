@@ -236,8 +236,10 @@ type loading struct {
 	// far is what was found only when all was loaded: what lies off the last loads, and
 	// conditions that are not met.
 	far      []profile.Finding
-	known    []string      // files of a pattern that are in the table already
-	asked    []plan.Source // as the plan would have them for the next load, too
+	landed   db.Name           // the table that has the rows until the commit
+	offered  []profile.Finding // references that the plan does not have
+	known    []string          // files of a pattern that are in the table already
+	asked    []plan.Source     // as the plan would have them for the next load, too
 	decided  []string
 	cautions []profile.Finding
 	doubts   []profile.Finding // those of the cautions that come from the file alone
@@ -988,6 +990,7 @@ func (l *loading) run(ctx context.Context) error {
 	}
 	l.answer.Took = time.Since(start)
 	l.toldSince()
+	l.toldOffers()
 	if replaces {
 		l.wereIn(before, receipt, in.Plan, l.found)
 	}
@@ -1017,8 +1020,13 @@ func (l *loading) hooks(ctx context.Context, entry *tray.Entry, last []*tray.Rec
 				return err
 			}
 		}
-		return l.since(last)
+		if err := l.since(last); err != nil || l.answer.set != nil {
+			return err
+		}
+		offer(ctx, l.conn, l)
+		return nil
 	}
+	job.Landed = func(t db.Name) { l.landed = t }
 }
 
 // writePapers puts plan and definition on the tray, as they will be run.

@@ -177,6 +177,7 @@ func (s *loadSet) run(ctx context.Context) (err error) {
 			return s.failed(s.loads[:i], l, err)
 		}
 	}
+	offer(ctx, s.conn, s.loads...)
 	var names []string
 	for _, l := range s.loads {
 		names = append(names, l.answer.Entry.Name)
@@ -206,6 +207,7 @@ func (s *loadSet) run(ctx context.Context) (err error) {
 func (s *loadSet) settle(names []string) (err error) {
 	for _, l := range s.loads {
 		l.job.Log.Info("committed together", "entries", names)
+		l.toldOffers()
 		err = errors.Join(err, l.answer.Entry.Settle(tray.ReceiptFile))
 	}
 	return err

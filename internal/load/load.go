@@ -73,6 +73,9 @@ type Job struct {
 	Together bool
 	// previewed is called when it is known what a merge would do.
 	previewed func(*run) error
+	// Landed is called when all rows are in and verified, with the table that has them until
+	// the commit.
+	Landed func(db.Name)
 	// BeforeCommit is called when all has been verified; an error of its
 	// rolls back.
 	BeforeCommit func() error
@@ -171,6 +174,9 @@ func Run(ctx context.Context, job Job) error {
 	if err := r.prove(ctx); err != nil {
 		return err
 	}
+	if job.Landed != nil {
+		job.Landed(r.landed())
+	}
 	if rec, is := r.load.(db.Recorder); is && job.Ledger {
 		if err := rec.Record(ctx, r.ledgerRows()); err != nil {
 			return err
@@ -233,16 +239,21 @@ func (r *run) holdsBefore(ctx context.Context) (err error) {
 func (r *run) prove(ctx context.Context) error {
 	if r.job.Prove != nil {
 		r.Report("proving")
-		table := r.job.Spec.Home()
-		if s, is := r.load.(db.Sider); is && r.merge == nil {
-			table.Table = s.Side()
-		}
-		if err := r.job.Prove(ctx, table); err != nil {
+		if err := r.job.Prove(ctx, r.landed()); err != nil {
 			return err
 		}
 	}
 	r.job.Receipt.Prove()
 	return nil
+}
+
+// landed is the table that has the rows until the commit.
+func (r *run) landed() db.Name {
+	table := r.job.Spec.Home()
+	if s, is := r.load.(db.Sider); is && r.merge == nil {
+		table.Table = s.Side()
+	}
+	return table
 }
 
 // An Unexpected error says that the sources are not what their plan expects.

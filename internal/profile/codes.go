@@ -66,6 +66,8 @@ const (
 	CodeUnmet Code = "check"
 	// CodeNotAsBefore is a figure of a load that lies far off those of the loads before it.
 	CodeNotAsBefore Code = "not-as-before"
+	// CodeCouldRefer is a column whose values are all keys of another table.
+	CodeCouldRefer Code = "could-refer"
 	// What hangs on the table is found then, too.
 	CodeGoesWithTable Code = "goes-with-table"
 	CodeReferredTo    Code = "referred-to"
@@ -134,6 +136,7 @@ var Codes = []Code{
 	CodeNotAsPlanned,
 	CodeNotAsTable,
 	CodeNotAsBefore,
+	CodeCouldRefer,
 	CodeUnmet,
 	CodeGoesWithTable,
 	CodeReferredTo,
