@@ -163,6 +163,9 @@ func (u *undo) takeBack(ctx context.Context) error {
 		return &NotDone{Why: u.Session.Dialect().Title +
 			": loads into a table that was there cannot be taken back yet"}
 	}
+	if c := u.provenance(); c != nil {
+		return u.byProvenance(ctx, merger, *c)
+	}
 	job, t, err := u.source(ctx)
 	if err != nil {
 		return err
@@ -251,6 +254,51 @@ func (u *undo) source(ctx context.Context) (job rows.Job, t *dialect.Merge, err 
 		}
 	}
 	return job, t, nil
+}
+
+// provenance is the column that has the name of the entry in each row of the load, if the
+// plan makes one.
+func (u *undo) provenance() *dialect.Column {
+	if u.Receipt.Merge != nil {
+		return nil
+	}
+	for _, c := range u.Plan.Columns {
+		if strings.TrimSpace(c.Value) != "load.entry" {
+			continue
+		}
+		for _, d := range u.Plan.Definition().Columns {
+			if d.Name == c.Name && d.Type.IsText() {
+				return &d
+			}
+		}
+	}
+	return nil
+}
+
+// byProvenance deletes the rows that have the name of the entry. The sources are not needed.
+func (u *undo) byProvenance(ctx context.Context, m db.Merger, c dialect.Column) error {
+	def := u.Plan.Definition()
+	def.Schema, def.Name = u.found.Schema, u.found.Name
+	work, err := u.Session.Begin(ctx, db.Spec{Mode: db.Append, Table: def})
+	if err != nil {
+		return err
+	}
+	defer work.Rollback()
+	d := u.Session.Dialect()
+	n, err := m.Affect(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s = %s", d.Qualified(def.Schema, def.Name),
+		d.Quote(c.Name), d.Literal(c, u.Receipt.Entry)))
+	if err != nil {
+		return m.Within().Fail("cannot take the rows back", err)
+	}
+	u.out.Deleted = n
+	if want := u.Receipt.Records.Loaded + u.Receipt.Records.Mended; n != want {
+		return u.others(fmt.Sprintf("%s were to be deleted, which have %s in column %s, and there are %s",
+			phrase.Count(want, "row"), u.Receipt.Entry, c.Name, phrase.Grouped(n)))
+	}
+	if err := u.asBefore(ctx, m); err != nil || u.DryRun {
+		return err
+	}
+	return u.commit(ctx, work)
 }
 
 // column is one of a stage, with the type that values are compared as.

@@ -62,11 +62,6 @@ func TestTogether(t *testing.T) {
 		assert.Contains(t, b.run(0, "tray").out, "boats with 1 other")
 		b.run(0, "verify", "boats")
 		b.run(0, "verify", "passages", "--deep")
-		if s.name == "mysql" {
-			onlyNew(t, b, s, both, count)
-			return
-		}
-
 		// Rows that are added refer to others of the same transaction, and one that refers to
 		// nothing is a reject of its own.
 		b.write("boats.csv", "permit,name\nC00001,Newt\n")
@@ -92,9 +87,30 @@ func TestTogether(t *testing.T) {
 		}
 		assert.Equal(t, 2, failed)
 		b.run(0, append(both, "--mode", "append", "--dry-run")...)
-		assert.Contains(t, b.run(2, append(both, "--mode", "merge")...).err, "several plans")
 		assert.Contains(t, b.run(2, "load", "boats.yaml", "boats.yaml", "--into", s.url, "--mode", "append").err, "two plans load into the table boats")
 		assert.Contains(t, b.run(2, append(both, "--mode", "append", "--table", "x")...).err, "the name of one table")
+
+		// So are merges: what refers to a row that is new comes behind it, and a table that the
+		// transaction did not get is as it was.
+		b.write("boats.csv", "permit,name\nC00003,Teal\nC00001,Newts\n")
+		b.write("passages.csv", "id,permit,toll\n9005,C00003,1.50\n9001,C00003,4.50\n")
+		b.run(0, append(both, "--mode", "merge", "--dry-run")...)
+		assert.Equal(t, "51 52", count("boats")+" "+count("passages"))
+		b.run(0, append(both, "--mode", "merge", "--yes")...)
+		assert.Equal(t, "52 53", count("boats")+" "+count("passages"))
+		assert.Equal(t, [][]string{{"C00003"}}, queryRows(t, s.db, "SELECT permit FROM passages WHERE id = 9001 AND toll = 4.5"))
+		assert.Equal(t, "Newts", queryRows(t, s.db, "SELECT name FROM boats WHERE permit = 'C00001'")[0][0])
+		b.run(0, "verify", "passages")
+		b.write("boats.csv", "permit,name\nC00004,Pochard\n")
+		b.write("passages.csv", "id,permit,toll\n9006,C99999,1.50\n")
+		b.run(1, append(both, "--mode", "merge", "--yes", "--max-rejects", "0")...)
+		assert.Equal(t, "52 53", count("boats")+" "+count("passages"))
+		assert.EqualValues(t, 52, b.undone("passages").Rows, "each is taken back by itself")
+		assert.EqualValues(t, 51, b.undone("boats").Rows)
+		assert.NotContains(t, strings.Join(s.tables(t), " "), "ambertray", "nothing is left behind")
+		if s.name == "mysql" {
+			onlyNew(t, b, s, both, count)
+		}
 	})
 }
 
@@ -140,11 +156,9 @@ func TestTogetherKilled(t *testing.T) {
 	})
 }
 
-// onlyNew is what holds where definitions are committed at once: all tables are new, or
-// replaced, by one statement.
+// onlyNew is what holds of new tables where definitions are committed at once: all are
+// made, or replaced, by one statement.
 func onlyNew(t *testing.T, b *bench, s server, both []string, count func(string) string) {
-	r := b.run(2, append(both, "--mode", "append")...)
-	assert.Contains(t, r.err, "only tables that are made or replaced can come to be together")
 	b.run(2, append(both, "--mode", "replace", "--yes")...) // boats is referred to
 	s.exec(t, "DROP TABLE passages")
 	b.fleet(40, "")
@@ -152,7 +166,7 @@ func onlyNew(t *testing.T, b *bench, s server, both []string, count func(string)
 	b.run(0, append(both, "--mode", "replace", "--yes")...)
 	assert.Equal(t, "40 40", count("boats")+" "+count("passages"))
 	b.write("passages.csv", "id,permit,toll\n1,B00001,1.50\n1,B00002,1.50\n")
-	r = b.run(1, "load", "boats.yaml", "passages.yaml", "--into", s.url, "--mode", "replace", "--yes", "--max-rejects", "0")
+	r := b.run(1, "load", "boats.yaml", "passages.yaml", "--into", s.url, "--mode", "replace", "--yes", "--max-rejects", "0")
 	assert.Contains(t, r.err, "nothing of the other tables was committed, either")
 	assert.Equal(t, "40 40", count("boats")+" "+count("passages"))
 	assert.Equal(t, []string{"boats", "passages"}, s.tables(t), "nothing is left behind")
@@ -175,5 +189,95 @@ func TestCouldRefer(t *testing.T) {
 		assert.NotContains(t, b.run(0, append([]string{"load", "vessels.yaml"}, into...)...).err, "every value is a key")
 		b.write("trips.csv", "no,vessel,toll\n1,A1,2\n2,C3,3\n")
 		assert.NotContains(t, b.run(0, append([]string{"load", "trips.csv", "--table", "trips", "--key", "no"}, into...)...).err, says)
+	})
+}
+
+// Tables that refer to each other in a circle are loaded where their keys can wait.
+func TestTogetherInACircle(t *testing.T) {
+	onMergers(t, func(t *testing.T, b *bench, s server) {
+		wait := map[string]string{"mysql": ""}
+		if _, is := wait[s.name]; !is {
+			wait[s.name] = " DEFERRABLE INITIALLY IMMEDIATE"
+		}
+		if s.name == "sqlite" {
+			s.exec(t, "CREATE TABLE crews (id int PRIMARY KEY, boat int REFERENCES boats (id))", "CREATE TABLE boats (id int PRIMARY KEY, crew int REFERENCES crews (id))")
+		} else {
+			s.exec(t, "CREATE TABLE crews (id int PRIMARY KEY, boat int)", "CREATE TABLE boats (id int PRIMARY KEY, crew int, CONSTRAINT crewed FOREIGN KEY (crew) REFERENCES crews (id)"+wait[s.name]+")",
+				"ALTER TABLE crews ADD CONSTRAINT boated FOREIGN KEY (boat) REFERENCES boats (id)"+wait[s.name])
+		}
+		b.write("crews.csv", "id,boat\n1,7\n2,8\n")
+		b.write("boats.csv", "id,crew\n7,2\n8,1\n")
+		b.run(0, "plan", "crews.csv", "-o", "crews.yaml")
+		b.run(0, "plan", "boats.csv", "-o", "boats.yaml")
+		both := []string{"load", "crews.yaml", "boats.yaml", "--into", s.url, "--mode", "append"}
+		if s.name == "mysql" {
+			assert.Contains(t, b.run(2, both...).err, "foreign keys cannot wait")
+			return
+		}
+		r := b.run(0, both...)
+		assert.Contains(t, r.err, "in a circle")
+		assert.Equal(t, [][]string{{"2", "2"}}, queryRows(t, s.db, "SELECT (SELECT count(*) FROM crews), (SELECT count(*) FROM boats)"))
+		b.write("crews.csv", "id,boat\n3,9\n")
+		b.write("boats.csv", "id,crew\n10,3\n")
+		b.run(1, both...)
+		assert.Equal(t, [][]string{{"2", "2"}}, queryRows(t, s.db, "SELECT (SELECT count(*) FROM crews), (SELECT count(*) FROM boats)"))
+		assert.Contains(t, b.run(0, "tray", "--all").out, "failed")
+		if s.name == "postgres" {
+			s.exec(t, "ALTER TABLE crews ALTER CONSTRAINT boated NOT DEFERRABLE")
+			assert.Contains(t, b.run(2, both...).err, "these keys would have to be deferrable: boated of crews")
+		}
+	})
+}
+
+// So it is of tables that are there, whose rows are changed.
+func TestTogetherKilledMerging(t *testing.T) {
+	kills := 4
+	if os.Getenv("AMBERTRAY_KILLS") != "" {
+		_, err := fmt.Sscan(os.Getenv("AMBERTRAY_KILLS"), &kills)
+		require.NoError(t, err)
+	}
+	onGroupers(t, func(t *testing.T, b *bench, s server) {
+		b.fleet(20000, "")
+		both := []string{"load", "passages.yaml", "boats.yaml", "--into", s.url, "--yes"}
+		b.run(0, both...)
+		killed, was := 0, "Heron"
+		for i := 0; i < 3*kills && killed < kills; i++ {
+			papers := fmt.Sprintf("tray%d", i)
+			is := map[string]string{"Heron": "Coot", "Coot": "Heron"}[was]
+			for _, f := range []string{"boats.csv", "passages.csv"} {
+				b.write(f, strings.NewReplacer(was, is, ".50\n", map[string]string{"Coot": ".75\n", "Heron": ".50\n"}[is], ".75\n", ".50\n").Replace(b.read(f)))
+			}
+			cmd := b.command(append(both, "--mode", "merge", "--tray", papers)...)
+			require.NoError(t, cmd.Start())
+			time.Sleep(time.Duration(100+rand.IntN(900)) * time.Millisecond)
+			require.NoError(t, cmd.Process.Kill())
+			cmd.Wait()
+			list, err := tray.List(filepath.Join(b.dir, papers))
+			require.NoError(t, err)
+			for _, x := range list {
+				if x.State == tray.Unsure {
+					b.try("verify", x.Entry.Name, "--into", s.url, "--tray", papers)
+				}
+			}
+			// Whoever asks waits until the server has noticed.
+			b.run(0, append(slices.Clone(both), "--mode", "append", "--only-new", "--tray", "other")...)
+			changed := queryRows(t, s.db, "SELECT (SELECT "+s.text("count(*)")+" FROM boats WHERE name LIKE '"+is+"%'), (SELECT "+s.text("count(*)")+
+				" FROM passages WHERE toll - round(toll - 0.5) > "+map[string]string{"Coot": "0.6", "Heron": "-1"}[is]+" AND toll - round(toll - 0.5) < "+map[string]string{"Coot": "1", "Heron": "0.6"}[is]+")")[0]
+			if changed[0] == "0" {
+				killed++
+				assert.Equal(t, "0", changed[1])
+				for _, f := range []string{"boats.csv", "passages.csv"} {
+					b.write(f, strings.NewReplacer(is, was, ".75\n", ".50\n", ".50\n", ".75\n").Replace(b.read(f)))
+				}
+			} else {
+				assert.Equal(t, []string{"20000", "20000"}, changed)
+				was = is
+			}
+			for _, x := range list {
+				assert.Equal(t, changed[0] != "0", x.Entry.Look().State == tray.IsClear, "%s: %v", x.Entry.Name, x.Entry.Look().State)
+			}
+		}
+		t.Logf("killed in time: %d", killed)
+		assert.Positive(t, killed)
 	})
 }

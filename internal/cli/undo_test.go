@@ -180,3 +180,20 @@ func TestKeepOld(t *testing.T) {
 		assert.Equal(t, before, s.tables(t))
 	})
 }
+
+// Rows that have the name of their load are taken back by it, also without the file.
+func TestUndoByProvenance(t *testing.T) {
+	onMergers(t, func(t *testing.T, b *bench, s server) {
+		b.write("gauges.csv", "gauge,level\nG1,2.10\nG1,2.10\nG2,1.95\n")
+		b.run(0, "plan", "gauges.csv", "-o", "p.yaml", "--table", "gauges")
+		b.write("p.yaml", b.read("p.yaml")+"  - name: came_with\n    value: load.entry\n    type: varchar(60)\n")
+		b.loaded(0, "p.yaml", "--into", s.url)
+		rec := b.loaded(0, "p.yaml", "--into", s.url, "--mode", "append", "--again")
+		b.write("gauges.csv", "")
+		s.exec(t, "UPDATE gauges SET came_with = 'nobody' WHERE gauge = 'G2' AND came_with = '"+rec.Entry+"'")
+		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes", "--into", s.url).err, "3 rows were to be deleted, which have "+rec.Entry)
+		s.exec(t, "UPDATE gauges SET came_with = '"+rec.Entry+"' WHERE came_with = 'nobody'")
+		u := b.undone(rec.Entry, "--into", s.url)
+		assert.EqualValues(t, []int64{3, 3}, []int64{u.Deleted, u.Rows})
+	})
+}

@@ -29,9 +29,9 @@ type Database struct {
 	NameIn string
 	// Attaches tells that what hangs on a table that is replaced can be made again.
 	Attaches bool
-	// Together tells that several loads can be in one transaction, TogetherNew that they all
-	// have to make their tables.
-	Together, TogetherNew bool
+	// Together tells that several loads can be in one transaction, AtOnce that a definition
+	// is committed at once.
+	Together, AtOnce bool
 	// SlowPath tells that a load by inserts can be asked for.
 	SlowPath bool
 	// Open connects. It is nil where Lacks says so.

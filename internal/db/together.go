@@ -13,6 +13,17 @@ type Grouper interface {
 	RollbackTogether() error
 }
 
+// A Deferrer is a Grouper that can heed foreign keys when all loads are done, and not with
+// each row.
+type Deferrer interface {
+	// Defers says of tables that refer to each other in a circle which of their keys
+	// cannot wait; none: all can.
+	Defers(ctx context.Context, tables []Name) (cannot []string, err error)
+	// Defer has the keys wait, within the transaction that was begun. CommitTogether looks
+	// at them.
+	Defer(ctx context.Context) error
+}
+
 // A Left error says that all is committed, but something is left to be done by hand.
 type Left struct{ Err error }
 

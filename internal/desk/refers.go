@@ -97,7 +97,8 @@ func (o *offering) of(ctx context.Context, l *loading) error {
 		if among {
 			l.offered = append(l.offered, profile.Finding{Weight: profile.Note, Code: profile.CodeCouldRefer,
 				Column: c.Name, Text: fmt.Sprintf("every value is a key of %s (%s)", db.Qualified(p.schema, p.name),
-					p.key), Do: fmt.Sprintf("in the plan, below table: references: [{columns: [%s], table: %s, to: [%s]}]",
+					p.key), Do: fmt.Sprintf("in the plan, below table: references: [{columns: [%s], table: %s, to: "+
+					"[%s]}]",
 					c.Name, db.Qualified(p.schema, p.name), p.key)})
 		}
 	}

@@ -16,6 +16,8 @@ import (
 type loadSet struct {
 	loads []*loading
 	conn  db.Session
+	// deferred tells that foreign keys are looked at when all rows are in.
+	deferred bool
 }
 
 // planSet are the inputs of several plans that stand behind each other; is tells whether
@@ -83,13 +85,7 @@ func togetherGoes(r *LoadRequest) error {
 	switch {
 	case d != nil && !d.Together:
 		return need("several plans: %s cannot have them in one transaction yet\n  load them one by one", d.Title)
-	case d != nil && d.TogetherNew && !r.Mode.New():
-		return need("several plans: %s commits definitions at once, so that only tables that are made or replaced "+
-			"can come "+
-			"to be together\n  load them one by one", d.Title)
-	case r.merges():
-		return need("several plans: a merge is a transaction of its own yet\n  load them one by one")
-	case d != nil && d.TogetherNew && r.KeepOld:
+	case d != nil && d.AtOnce && r.KeepOld:
 		return need("--keep-old: %s commits definitions at once\n  load the plans one by one", d.Title)
 	case r.Every > 0:
 		return need("--commit-every: several plans are committed together\n  leave it out, or load them one by one")
@@ -140,19 +136,54 @@ func (s *loadSet) order(ctx context.Context) error {
 				func(o *loading) bool { return !slices.Contains(sorted, o) })
 		})
 		if at < 0 {
-			var names []string
-			for _, l := range s.loads {
-				if !slices.Contains(sorted, l) {
-					names = append(names, l.in.Plan.Table.Name)
-				}
+			circle := slices.DeleteFunc(slices.Clone(s.loads), func(l *loading) bool {
+				return slices.Contains(sorted,
+					l)
+			})
+			if err := s.circle(ctx, circle); err != nil {
+				return err
 			}
-			return need("the tables %s refer to each other in a circle, so that none can be loaded first; nothing "+
-				"was changed",
-				strings.Join(names, ", "))
+			sorted = append(sorted, circle...)
+			break
 		}
 		sorted = append(sorted, s.loads[at])
 	}
 	s.loads = sorted
+	return nil
+}
+
+// circle sees whether tables that refer to each other can be loaded in whatever order, since
+// their foreign keys can wait.
+func (s *loadSet) circle(ctx context.Context, loads []*loading) error {
+	var names []string
+	var tables []db.Name
+	made := false
+	for _, l := range loads {
+		t := l.in.Plan.Table
+		names, tables = append(names, t.Name), append(tables, db.Name{Schema: t.Schema, Table: t.Name})
+		made = made || l.req.Mode.New()
+	}
+	refuse := func(why string) error {
+		return need("the tables %s refer to each other in a circle, so that none can be loaded first%s; nothing was "+
+			"changed", strings.Join(names, ", "), why)
+	}
+	d, is := s.conn.(db.Deferrer)
+	switch {
+	case made:
+		return refuse(", and a table can only refer to one that is there")
+	case !is:
+		return refuse(", and foreign keys cannot wait in " + s.conn.Dialect().Title)
+	}
+	cannot, err := d.Defers(ctx, tables)
+	if err != nil {
+		return err
+	}
+	if len(cannot) > 0 {
+		return refuse(": these keys would have to be deferrable: " + strings.Join(cannot, "; "))
+	}
+	s.deferred = true
+	s.loads[0].tell(NoteEvent{"the tables " + strings.Join(names, ", ") + " refer to each other in a circle: their " +
+		"foreign keys are looked at before the commit, and a row that refers to nothing ends the load"})
 	return nil
 }
 
@@ -172,6 +203,11 @@ func (s *loadSet) run(ctx context.Context) (err error) {
 		return err
 	}
 	defer group.RollbackTogether()
+	if s.deferred {
+		if err := s.conn.(db.Deferrer).Defer(ctx); err != nil {
+			return err
+		}
+	}
 	for i, l := range s.loads {
 		if err = l.run(ctx); err != nil {
 			return s.failed(s.loads[:i], l, err)
@@ -193,22 +229,29 @@ func (s *loadSet) run(ctx context.Context) (err error) {
 		var lost *db.Unsure
 		var left *db.Left
 		if errors.As(err, &left) {
-			return errors.Join(err, s.settle(names))
+			return errors.Join(err, s.settle(ctx, names))
 		}
 		if errors.As(err, &lost) {
 			return fmt.Errorf("%w\n  'ambertray verify' settles each: %s", err, strings.Join(names, ", "))
 		}
 		return s.failed(s.loads, nil, err)
 	}
-	return s.settle(names)
+	return s.settle(ctx, names)
 }
 
 // settle gives the receipts their names, when all is committed.
-func (s *loadSet) settle(names []string) (err error) {
+func (s *loadSet) settle(ctx context.Context, names []string) (err error) {
 	for _, l := range s.loads {
 		l.job.Log.Info("committed together", "entries", names)
 		l.toldOffers()
 		err = errors.Join(err, l.answer.Entry.Settle(tray.ReceiptFile))
+	}
+	// What the marks left is taken away when all papers know what they would say.
+	asked, is := s.conn.(db.Outcomer)
+	for _, l := range s.loads {
+		if r := l.answer.Receipt; is && err == nil && r.Mark != "" {
+			asked.Settled(ctx, r.Table.Schema, r.Mark)
+		}
 	}
 	return err
 }
@@ -222,6 +265,7 @@ func (s *loadSet) failed(done []*loading, by *loading, err error) error {
 	for _, l := range done {
 		r := l.answer.Receipt
 		r.Verdict, r.Error, r.Finished = tray.Failed, why, now()
+		l.answer.Entry.DropBefore()
 		if err2 := errors.Join(l.answer.Entry.Drop(), l.answer.Entry.WriteReceipt(r)); err2 != nil {
 			l.job.Log.Error("the receipt could not be written", "error", err2)
 		}

@@ -17,7 +17,7 @@ var Database = &db.Database{
 	Port:    "3306",
 
 	SlowPath: true,
-	Together: true, TogetherNew: true,
+	Together: true, AtOnce: true,
 	Open: func(ctx context.Context, at db.Address) (db.Session, error) {
 		user, password, err := at.Login()
 		if err != nil {

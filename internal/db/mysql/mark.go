@@ -22,6 +22,10 @@ const sideMark = "side "
 // the table for it loads without a mark.
 func (l *load) beginMark(ctx context.Context) {
 	d := l.d
+	if d.together != nil && d.together.there {
+		l.mark = d.together.mark // making another would commit
+		return
+	}
 	d.sweepMarks(ctx, l.spec.Home().Schema)
 	if l.side != "" || l.spec.Steps != "" || d.lockNotes(ctx) != nil {
 		return
@@ -32,6 +36,9 @@ func (l *load) beginMark(ctx context.Context) {
 		return
 	}
 	l.mark = mark.Load
+	if d.together != nil {
+		d.together.mark = l.mark
+	}
 }
 
 // sweepMarks forgets the marks of loads that have died. What is not swept is, by the
@@ -63,6 +70,9 @@ func (l *load) Mark(ctx context.Context) (string, error) {
 
 // Unmark implements db.Marked.
 func (l *load) Unmark(ctx context.Context) {
+	if l.d.together != nil {
+		return // it would commit
+	}
 	if l.mark != "" {
 		l.d.Settled(ctx, l.spec.Home().Schema, db.RowMark+l.mark)
 		l.mark = ""

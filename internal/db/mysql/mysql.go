@@ -484,6 +484,12 @@ func (l *load) described(ctx context.Context, schema, name string) (*db.Table, e
 
 // start begins a transaction of the load.
 func (l *load) start(ctx context.Context) error {
+	if t := l.d.together; t != nil && l.side == "" {
+		if t.there {
+			return nil
+		}
+		t.there = true
+	}
 	// Some servers insert into an empty table in bulk where unique_checks and
 	// foreign_key_checks are off; but then a savepoint cannot be gone back to.
 	for _, s := range []string{"SET SESSION unique_checks = 1, foreign_key_checks = 1",

@@ -15,11 +15,16 @@ import (
 
 // Several new tables come to be together: each is made beside the one that is wanted, as
 // one alone is, and one RENAME, which is atomic, gives all of them their names. Loads into
-// tables that are there cannot be among them: their rows would be committed by the
-// definitions of the others.
+// tables that are there are in one transaction, as in other databases. Both cannot be
+// mixed: rows would be committed by the definitions of the others.
 
 // together are loads that wait for the others.
-type together struct{ loads []*load }
+type together struct {
+	loads []*load
+	// there tells that the tables are there, and that the transaction is open.
+	there bool
+	mark  string // of all
+}
 
 // has reports whether a side table is one of them.
 func (t *together) has(side string) bool {
@@ -59,8 +64,15 @@ func (d *DB) BeginTogether(context.Context) error {
 
 // wait has a load that is done wait for the others.
 func (l *load) wait(ctx context.Context) error {
-	if l.side == "" {
-		return l.d.fail("cannot have a load into a table that is there among others", nil)
+	t := l.d.together
+	if t.there != (l.side == "") {
+		return l.d.fail("cannot have loads into new tables and into tables that are there among each other", nil)
+	}
+	if t.there {
+		l.main.end()
+		t.loads = append(t.loads, l)
+		l.d.load = nil
+		return nil
 	}
 	if _, err := l.d.c.ExecContext(ctx, "COMMIT"); err != nil {
 		return l.d.fail("cannot commit", err) // the side table has not its name yet
@@ -73,6 +85,9 @@ func (l *load) wait(ctx context.Context) error {
 
 // CommitTogether implements db.Grouper.
 func (d *DB) CommitTogether(ctx context.Context) error {
+	if d.together.there {
+		return d.commitThere(ctx)
+	}
 	var names []string
 	old := map[*load]string{}
 	for _, l := range d.together.loads {
@@ -110,6 +125,22 @@ func (d *DB) CommitTogether(ctx context.Context) error {
 	return nil
 }
 
+// commitThere commits rows of tables that are there.
+func (d *DB) commitThere(ctx context.Context) error {
+	_, err := d.c.ExecContext(ctx, "COMMIT")
+	var answer *driver.MySQLError
+	switch {
+	case err != nil && errors.As(err, &answer):
+		return d.fail("cannot commit", err)
+	case err != nil:
+		d.together = nil // what became of it is to be asked for
+		return &db.Unsure{Err: d.fail("cannot commit", err)}
+	}
+	d.together = nil
+	d.c.ExecContext(context.WithoutCancel(ctx), "DO release_all_locks()")
+	return nil
+}
+
 // RollbackTogether implements db.Grouper.
 func (d *DB) RollbackTogether() error {
 	if d.together == nil {
@@ -118,6 +149,20 @@ func (d *DB) RollbackTogether() error {
 	ctx, cancel := context.WithTimeout(context.Background(), endIn)
 	defer cancel()
 	var failed error
+	if t := d.together; t.there {
+		if _, err := d.c.ExecContext(ctx, "ROLLBACK"); err != nil {
+			failed = err // the connection is gone, and the transaction with it
+		}
+		d.together = nil
+		for _, l := range t.loads {
+			l.Unmark(ctx)
+		}
+		d.c.ExecContext(ctx, "DO release_all_locks()")
+		if failed != nil {
+			return d.fail("cannot roll back", failed)
+		}
+		return nil
+	}
 	for _, l := range d.together.loads {
 		if _, err := d.c.ExecContext(ctx, "DROP TABLE IF EXISTS "+l.table); err != nil {
 			failed = errors.Join(failed, err) // the next load sweeps it

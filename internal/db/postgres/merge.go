@@ -27,8 +27,10 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 		names += quote(c.Name)
 	}
 	// It counts for a session that has no temporary table yet.
-	_, _ = d.c.Exec(ctx, "SET temp_buffers = '64MB'")
-	tx, err := d.c.BeginTx(ctx, pgx.TxOptions{AccessMode: pgx.ReadWrite})
+	if d.together == nil {
+		_, _ = d.c.Exec(ctx, "SET temp_buffers = '64MB'")
+	}
+	tx, err := d.beginStage(ctx)
 	if err != nil {
 		return nil, d.fail(cannot, err)
 	}
@@ -67,6 +69,15 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 	}
 	m.Stage, m.Changes = Dialect.Qualified(schema, db.StageTable), Dialect.Qualified(schema, db.ChangesTable)
 	return &db.Table{Schema: schema, Name: db.StageTable}, nil
+}
+
+// beginStage is a transaction for the tables of a merge, or a savepoint in that of several
+// loads.
+func (d *DB) beginStage(ctx context.Context) (pgx.Tx, error) {
+	if d.together != nil {
+		return d.together.Begin(ctx)
+	}
+	return d.c.BeginTx(ctx, pgx.TxOptions{AccessMode: pgx.ReadWrite})
 }
 
 // Ready implements db.Merger: nobody has counted the rows of a temporary table, and the

@@ -40,6 +40,7 @@ type DB struct {
 	load  *load
 	// together is the transaction that several loads are in, or nil.
 	together  pgx.Tx
+	deferred  bool   // its foreign keys are heeded at the end
 	refitting pgx.Tx // of a change of a definition
 }
 
@@ -393,6 +394,9 @@ func (l *load) begin(ctx context.Context) error {
 	if l.spec.Mode == db.Append || l.spec.Going {
 		// Nobody may change the definition meanwhile.
 		steps = append(steps, "LOCK TABLE "+l.table+" IN ROW EXCLUSIVE MODE")
+	}
+	if l.d.deferred {
+		steps = steps[1:]
 	}
 	for _, sql := range steps {
 		if _, err := tx.Exec(ctx, sql); err != nil {

@@ -1,6 +1,10 @@
 package sqlite
 
-import "context"
+import (
+	"context"
+
+	"ambertray/internal/db"
+)
 
 // BeginTogether implements db.Grouper. Foreign keys are heeded, which cannot be changed
 // within a transaction.
@@ -14,6 +18,17 @@ func (d *DB) BeginTogether(context.Context) error {
 		return d.fail("cannot begin a transaction", err)
 	}
 	d.together = true
+	return nil
+}
+
+// Defers implements db.Deferrer: all keys can wait here.
+func (d *DB) Defers(context.Context, []db.Name) ([]string, error) { return nil, nil }
+
+// Defer implements db.Deferrer. It ends with the transaction.
+func (d *DB) Defer(context.Context) error {
+	if err := d.c.exec("PRAGMA defer_foreign_keys = 1"); err != nil {
+		return d.fail("cannot have foreign keys wait", err)
+	}
 	return nil
 }
 
