@@ -133,13 +133,7 @@ func Run(ctx context.Context, job Job) error {
 			return err
 		}
 	}
-	if err := r.goOn(); err != nil {
-		return err
-	}
-	if err := r.keptOld(ctx); err != nil {
-		return err
-	}
-	if err := r.holdsBefore(ctx); err != nil {
+	if err := r.lookBack(ctx); err != nil {
 		return err
 	}
 	err = r.fill(ctx)
@@ -215,6 +209,17 @@ func (r *run) unstage(ctx context.Context) {
 	if r.merge != nil {
 		r.merge.m.Unstage(context.WithoutCancel(ctx))
 	}
+}
+
+// lookBack finds out what was there before.
+func (r *run) lookBack(ctx context.Context) error {
+	if err := r.goOn(); err != nil {
+		return err
+	}
+	if err := r.keptOld(ctx); err != nil {
+		return err
+	}
+	return r.holdsBefore(ctx)
 }
 
 // holdsBefore tallies a table that is added to.
