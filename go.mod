@@ -25,6 +25,7 @@ require (
 require (
 	github.com/microsoft/go-mssqldb v1.11.2
 	github.com/mozillazg/go-unidecode v0.2.0
+	github.com/richardlehane/mscfb v1.0.9
 )
 
 require (
@@ -51,7 +52,6 @@ require (
 	github.com/mattn/go-runewidth v0.0.16 // indirect
 	github.com/ncruces/go-strftime v1.1.0 // indirect
 	github.com/remyoudompheng/bigfft v0.0.0-20230129092748-24d4a6f8daec // indirect
-	github.com/richardlehane/mscfb v1.0.9 // indirect
 	github.com/richardlehane/msoleps v1.0.6 // indirect
 	github.com/rivo/uniseg v0.4.7 // indirect
 	github.com/shopspring/decimal v1.4.0 // indirect

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"ambertray/internal/source/workbook"
 	"bytes"
 	"encoding/binary"
 	"encoding/json"
@@ -18,16 +19,15 @@ const (
 	unpackIt   = "unpack it first, and name what was in it"
 )
 
-// compound begins a compound file, which old and protected workbooks are ([MS-CFB] 2.2).
-const compound = "\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
-
 // foreign is what is recognised and not read, by the first bytes. What begins
 // like text is recognised by more than one sign.
 var foreign = []*format{
 	{name: "a workbook with a password", is: isProtected,
 		lacks: "open it with its password, take the password off, and save it"},
-	{name: "an older binary workbook (.xls), or one with a password", is: begins(compound),
-		lacks: "open it, and save it as .xlsx without a password"},
+	{name: "a compound file without an older workbook (.xls), or a damaged one", is: begins(workbook.Compound),
+		lacks: "if it is a workbook, open it and save it anew; if a text or a presentation, save its table as one"},
+	{name: "a worksheet of programs before 1993", is: begins("\x09\x00\x04\x00", "\x09\x00\x06\x00", "\x09\x02\x06\x00",
+		"\x09\x04\x06\x00"), lacks: "open it in a spreadsheet program, and save it as a workbook of today"},
 	{name: "a PDF document", is: begins("%PDF"), lacks: askForText},
 	{name: "a PostScript document", is: begins("%!PS"), lacks: askForText},
 	{name: "a text with formatting (RTF)", is: begins("{\\rtf"), lacks: askForText},
@@ -62,7 +62,7 @@ var foreign = []*format{
 // of its directory: a workbook of today's form that is encrypted ([MS-CFB] section 2.2,
 // [MS-OFFCRYPTO] section 2.3.4).
 func isProtected(s *Source, head []byte) (bool, error) {
-	if is, _ := begins(compound)(s, head); !is || len(head) < 512 {
+	if is, _ := begins(workbook.Compound)(s, head); !is || len(head) < 512 {
 		return false, nil
 	}
 	file, at, size, err := s.inPlaces()

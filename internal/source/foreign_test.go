@@ -41,7 +41,7 @@ func TestForeignFiles(t *testing.T) {
 		"xz data":                      {"\xfd7zXZ\x00\x00"},
 		"a text with formatting":       {"{\\rtf1\\ansi"},
 		"a workbook with a password":   {"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" + strings.Repeat("\x00", 504) + "E\x00n\x00c\x00r\x00y\x00p\x00t\x00e\x00d\x00P\x00a\x00c\x00k\x00"},
-		"an older binary workbook":     {"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" + strings.Repeat("\x00", 1024)},
+		"a compound file":              {"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" + strings.Repeat("\x00", 1024)},
 		"a document":                   {zipOf(t, "[Content_Types].xml", "word/document.xml"), zipOf(t, "mimetype", "META-INF/manifest.xml", "content.xml")},
 	} {
 		for _, text := range texts {

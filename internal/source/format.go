@@ -39,6 +39,8 @@ type format struct {
 var formats = []*format{
 	{name: "gzip", is: begins("\x1f\x8b"), open: (*Source).gunzip, wraps: true},
 	{name: "workbook", is: packs(workbook.Holds), open: (*Source).takeSheet, takes: []string{"sheet", "range"}},
+	{name: "workbook", is: compounds(workbook.IsXLS), open: (*Source).takeSheet, takes: []string{"sheet", "range"}},
+	{name: "workbook", is: holdsFlat, open: (*Source).takeSheet, takes: []string{"sheet", "range"}},
 	{name: "a document, and not a workbook", is: packs(workbook.IsDocument),
 		lacks: "save its table as .xlsx, .ods or delimited text"},
 	{name: "zip archive", is: begins("PK\x03\x04", "PK\x05\x06"), open: (*Source).takeMember, wraps: true,
@@ -68,6 +70,28 @@ func packs(holds func(r io.ReaderAt, size int64) (bool, error)) func(*Source, []
 		defer file.Close()
 		return holds(at, size)
 	}
+}
+
+// compounds recognises a compound file by the streams that it holds; a damaged one holds
+// none.
+func compounds(holds func(r io.ReaderAt, size int64) (bool, error)) func(*Source, []byte) (bool, error) {
+	return func(s *Source, head []byte) (bool, error) {
+		if !bytes.HasPrefix(head, []byte(workbook.Compound)) {
+			return false, nil
+		}
+		file, at, size, err := s.inPlaces()
+		if err != nil {
+			return false, err
+		}
+		defer file.Close()
+		is, err := holds(at, size)
+		return is && err == nil, nil
+	}
+}
+
+// holdsFlat recognises a spreadsheet in one XML file.
+func holdsFlat(_ *Source, head []byte) (bool, error) {
+	return workbook.IsFlat(bytes.NewReader(head), int64(len(head)))
 }
 
 // formatOf is the format of what the source is now, or nil: text.

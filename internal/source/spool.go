@@ -115,9 +115,6 @@ func (s *Source) unpackProblem(err error) error {
 		return &Problem{Source: s.Name, What: "unpacks to more than " + phrase.Size(max(s.unpacked, 0)) +
 			", which is not allowed", Decision: true,
 			Do: "if that is right, raise the limit with --max-unpacked"}
-	case errors.Is(err, workbook.ErrBinary):
-		return &Problem{Source: s.Name, What: "is a binary workbook (.xlsb), which is not read",
-			Do: "save it as .xlsx in a spreadsheet program"}
 	case errors.Is(err, workbook.ErrEncrypted):
 		return &Problem{Source: s.Name, What: "has a password", Do: "open it, and save it without the password"}
 	}

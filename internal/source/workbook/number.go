@@ -171,12 +171,58 @@ func appendFloat(b []byte, f float64) []byte {
 	return strconv.AppendFloat(b, f, 'f', -1, 64)
 }
 
+// formats are what the styles of a workbook's cells make of numbers.
+type formats struct {
+	first1904 bool
+	styles    []style // by the number of a cell's format
+	masks     []mask  // the same
+}
+
+// add adds the format of cells that have the n-th number; code is that of the format, if
+// it has one.
+func (x *formats) add(id int, code string, own bool) {
+	if !own {
+		x.styles, x.masks = append(x.styles, builtin(id)), append(x.masks, "")
+		return
+	}
+	x.styles, x.masks = append(x.styles, styleOf(code)), append(x.masks, maskOf(code))
+}
+
+// append appends a number as the format of its cell says.
+func (x *formats) append(b []byte, f float64, format int, c *Cell) []byte {
+	st, m := plain, mask("")
+	if format >= 0 && format < len(x.styles) {
+		st, m = x.styles[format], x.masks[format]
+	}
+	if m != "" && f >= 0 && f < 1e15 && f == math.Trunc(f) {
+		var digits [20]byte
+		if b, c.Shown = m.append(b, strconv.AppendInt(digits[:0], int64(f), 10)); c.Shown {
+			return b
+		}
+	}
+	switch st { // others: numbers, and text that holds one
+	case date, clock, dateTime, duration:
+		b, _ = appendSerial(b, f, st, x.first1904)
+		return b
+	case plain, isText:
+	}
+	return appendFloat(b, f)
+}
+
 // appendDate writes a serial number of days as its style says. first1904
 // tells which day is 0.
 func appendDate(b, raw []byte, s style, first1904 bool) ([]byte, bool) {
 	f, err := strconv.ParseFloat(string(raw), 64)
 	if err != nil || math.IsNaN(f) || math.Abs(f) > 3e6 {
 		return appendNumber(b, raw)
+	}
+	return appendSerial(b, f, s, first1904)
+}
+
+// appendSerial is appendDate of a number.
+func appendSerial(b []byte, f float64, s style, first1904 bool) ([]byte, bool) {
+	if math.IsNaN(f) || math.Abs(f) > 3e6 {
+		return appendFloat(b, f), false
 	}
 	if s == duration {
 		return appendDuration(b, f), true
@@ -212,7 +258,7 @@ func appendDate(b, raw []byte, s style, first1904 bool) ([]byte, bool) {
 		day++
 	}
 	if day < 0 && !first1904 || day == 1 && f < 1 && !first1904 && s != dateTime {
-		return appendNumber(b, raw) // before the first day there is nothing
+		return appendFloat(b, f), true // before the first day there is nothing
 	}
 	b = base.AddDate(0, 0, int(day)).AppendFormat(b, "2006-01-02")
 	if s == dateTime || rest != 0 {

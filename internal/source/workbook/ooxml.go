@@ -16,12 +16,10 @@ import (
 type ooxml struct {
 	rels map[string]string // of the main part, by their ids
 	*parts
-	first1904 bool
-	styles    []style // of cellXfs
-	masks     []mask  // the same
-	shared    shared
-	sharedAt  string // the part; "" if there is none
-	loaded    bool
+	formats  // of cellXfs
+	shared   shared
+	sharedAt string // the part; "" if there is none
+	loaded   bool
 }
 
 func openOOXML(p *parts) (*Book, error) {
@@ -38,7 +36,7 @@ func openOOXML(p *parts) (*Book, error) {
 		return nil, nil // a document of another kind
 	}
 	if strings.HasSuffix(strings.ToLower(main), ".bin") {
-		return nil, ErrBinary
+		return openXLSB(x, main)
 	}
 	var err error
 	if x.rels, err = x.related(main, ""); err != nil {
@@ -223,7 +221,7 @@ func (x *ooxml) readStyles(part string) error {
 		return err
 	}
 	defer s.close()
-	codes, masks := map[int]style{}, map[int]mask{}
+	codes := map[int]string{}
 	in := false
 	for {
 		t, err := s.next()
@@ -236,17 +234,13 @@ func (x *ooxml) readStyles(part string) error {
 		case t == start && s.is("numFmt"):
 			id := s.attrInt("numFmtId", -1)
 			code, _ := s.attr("formatCode")
-			codes[id], masks[id] = styleOf(string(code)), maskOf(string(code))
+			codes[id] = string(code)
 		case s.is("cellXfs"):
 			in = t == start && !s.self
 		case t == start && in && s.is("xf"):
 			id := s.attrInt("numFmtId", 0)
-			st, own := codes[id]
-			if !own {
-				st = builtin(id)
-			}
-			x.masks = append(x.masks, masks[id])
-			if x.styles = append(x.styles, st); len(x.styles) > 1<<20 {
+			code, own := codes[id]
+			if x.add(id, code, own); len(x.styles) > 1<<20 {
 				return fmt.Errorf("the workbook has too many styles")
 			}
 		}
@@ -293,6 +287,18 @@ func (t *shared) next() *sharedTexts {
 	return &t.parts[len(t.parts)-1]
 }
 
+// add adds a text, which to appends.
+func (t *shared) add(to func([]byte) ([]byte, error)) error {
+	p := t.next()
+	had := len(p.data)
+	b, err := to(p.data)
+	p.data, p.ends = b, append(p.ends, uint32(len(b)))
+	if t.size += len(b) - had + 4; t.size > maxShared {
+		return fmt.Errorf("the shared texts take more than %d MiB", maxShared>>20)
+	}
+	return err
+}
+
 func (x *ooxml) loadShared() error {
 	if x.loaded || x.sharedAt == "" || !x.has(x.sharedAt) {
 		return nil
@@ -303,16 +309,7 @@ func (x *ooxml) loadShared() error {
 	}
 	defer s.close()
 	x.shared = shared{}
-	err = s.each(func() error {
-		p := x.shared.next()
-		had := len(p.data)
-		b, err := s.richText(p.data)
-		p.data, p.ends = b, append(p.ends, uint32(len(b)))
-		if x.shared.size += len(b) - had + 4; x.shared.size > maxShared {
-			return fmt.Errorf("the shared texts take more than %d MiB", maxShared>>20)
-		}
-		return err
-	}, "si")
+	err = s.each(func() error { return x.shared.add(s.richText) }, "si")
 	x.loaded = err == nil
 	return err
 }

@@ -11,20 +11,28 @@ import (
 // ods is an OpenDocument spreadsheet (ODF 1.3 part 3, chapter 9). All its
 // sheets are in one part, so that reading the last means passing over the
 // others.
-type ods struct{ *parts }
+type ods struct {
+	*parts
+	styles odsStyles
+}
 
 func openODS(p *parts) (*Book, error) {
-	o := &ods{p}
-	m, err := o.open("META-INF/manifest.xml")
-	if err != nil {
-		return nil, err
-	}
-	err = m.each(func() error { return ErrEncrypted }, "encryption-data")
-	m.close()
-	if err != nil {
-		return nil, err
-	}
+	o := &ods{p, odsStyles{map[string]mask{}, map[string]mask{}, map[string]string{}, map[string]string{}}}
 	b := &Book{Kind: "an OpenDocument spreadsheet"}
+	if p.flat == nil {
+		m, err := o.open("META-INF/manifest.xml")
+		if err != nil {
+			return nil, err
+		}
+		err = m.each(func() error { return ErrEncrypted }, "encryption-data")
+		m.close()
+		if err != nil {
+			return nil, err
+		}
+		if err := o.commonStyles(); err != nil {
+			return nil, err
+		}
+	}
 	s, err := o.open("content.xml")
 	if err != nil {
 		return nil, err
@@ -36,9 +44,12 @@ func openODS(p *parts) (*Book, error) {
 		switch string(s.name) {
 		case "spreadsheet":
 			spreadsheet = true
+		case "number-style":
+			return o.styles.read(s)
 		case "style":
 			name, _ := s.attr("name")
 			style = string(name)
+			return o.styles.read(s)
 		case "table-properties":
 			if d, ok := s.attr("display"); ok && string(d) == "false" {
 				hidden[style] = true
@@ -76,10 +87,11 @@ func openODS(p *parts) (*Book, error) {
 			}
 		}
 		return nil
-	}, "spreadsheet", "style", "table-properties", "table", "named-range", "database-range")
+	}, "spreadsheet", "style", "number-style", "table-properties", "table", "named-range", "database-range")
 	if err != nil {
 		return nil, err
 	}
+	o.styles.settle()
 	if !spreadsheet {
 		return nil, nil
 	}
@@ -87,6 +99,19 @@ func openODS(p *parts) (*Book, error) {
 		return nil, fmt.Errorf("the spreadsheet has no sheets")
 	}
 	return b, nil
+}
+
+// commonStyles reads the styles that a person has named.
+func (o *ods) commonStyles() error {
+	if !o.has("styles.xml") {
+		return nil
+	}
+	s, err := o.open("styles.xml")
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	return s.each(func() error { return o.styles.read(s) }, "style", "number-style")
 }
 
 // parseAddress reads $March.$A$5:.$H$200, or with the sheet repeated.
@@ -138,7 +163,7 @@ func (o *ods) rows(ctx context.Context, n int, f func(*Row) error, merged *int64
 			}
 		}
 	}
-	r := &odsRows{s: s, f: f, merged: merged}
+	r := &odsRows{s: s, f: f, merged: merged, styles: o.styles.cells}
 	return r.read(ctx)
 }
 
@@ -150,6 +175,11 @@ type odsRows struct {
 	arena  []byte
 	at     []uint32
 	number int // of the row before
+	// styles are the masks of cells by their styles; columns and line are those of cells that
+	// name none.
+	styles  map[string]mask
+	columns columnStyles
+	line    mask
 }
 
 func (r *odsRows) read(ctx context.Context) error {
@@ -161,6 +191,10 @@ func (r *odsRows) read(ctx context.Context) error {
 			return err
 		case t == eof:
 			return s.broken("it ends within a sheet")
+		case t == start && s.is("table-column"):
+			style, _ := s.attr("default-cell-style-name")
+			r.columns.add(r.styles[string(style)], max(1, s.attrInt("number-columns-repeated", 1)))
+			depth++
 		case t == start && s.is("table-row"):
 			if ctx.Err() != nil {
 				return ctx.Err()
@@ -185,6 +219,8 @@ func (r *odsRows) read(ctx context.Context) error {
 func (r *odsRows) one() error {
 	s := r.s
 	times := max(1, s.attrInt("number-rows-repeated", 1))
+	style, _ := s.attr("default-cell-style-name")
+	r.line = r.styles[string(style)]
 	r.row.Cells, r.arena, r.at = r.row.Cells[:0], r.arena[:0], r.at[:0]
 	column := 0
 	if !s.self {
@@ -242,6 +278,7 @@ func (r *odsRows) cell(column int) (next int, err error) {
 	from := len(r.arena)
 	_, formula := s.attr("formula")
 	isText, failed := r.value()
+	shown := r.masked(column, from)
 	switch typed := len(r.arena) > from; {
 	case !s.self:
 		if err := r.paragraphs(isText && !typed); err != nil {
@@ -267,10 +304,35 @@ func (r *odsRows) cell(column int) (next int, err error) {
 		return 0, fmt.Errorf("row %d has more than %d columns", r.number+1, MaxColumns)
 	}
 	for c := column; c < next; c++ {
-		r.row.Cells = append(r.row.Cells, Cell{Column: c, Text: isText, Unstored: formula})
+		r.row.Cells = append(r.row.Cells, Cell{Column: c, Text: isText, Shown: shown, Unstored: formula})
 		r.at = append(r.at, uint32(from), uint32(len(r.arena)))
 	}
 	return next, nil
+}
+
+// masked makes of a whole number what the style of its cell shows.
+func (r *odsRows) masked(column, from int) bool {
+	if len(r.styles) == 0 || len(r.arena) == from {
+		return false
+	}
+	s := r.s
+	if kind, _ := s.attr("value-type"); string(kind) != "float" {
+		return false
+	}
+	m := r.line
+	if style, is := s.attr("style-name"); is {
+		m = r.styles[string(style)]
+	} else if m == "" {
+		m = r.columns.at(column)
+	}
+	if m == "" {
+		return false
+	}
+	out, shown := m.append(nil, r.arena[from:])
+	if shown {
+		r.arena = append(r.arena[:from], out...)
+	}
+	return shown
 }
 
 // value appends what the cell's attributes say of its value (ODF 1.3, 19.385).

@@ -1,5 +1,6 @@
-// Package workbook reads the sheets of workbooks: Office Open XML (ECMA-376,
-// .xlsx and .xlsm) and OpenDocument (ODF 1.3, .ods).
+// Package workbook reads the sheets of workbooks: Office Open XML (ECMA-376, .xlsx and
+// .xlsm), its binary form ([MS-XLSB], .xlsb), the binary form before it ([MS-XLS], .xls),
+// and OpenDocument (ODF 1.3, .ods).
 //
 // The model: a [Book] lists its [Sheet]s; a sheet yields its rows one after
 // the other, streamed, as [Row]s of typed cells in a plain form: a number as
@@ -15,6 +16,7 @@ package workbook
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -88,9 +90,6 @@ const maxShared = 1 << 30
 // ErrEncrypted says that a workbook has a password.
 var ErrEncrypted = errors.New("the workbook has a password")
 
-// ErrBinary says that a workbook's parts are binary ([MS-XLSB]).
-var ErrBinary = errors.New("the workbook is a binary one (.xlsb)")
-
 // Is reports whether a file that begins like this may be a workbook.
 func Is(head []byte) bool { return bytes.HasPrefix(head, []byte("PK\x03\x04")) }
 
@@ -124,8 +123,18 @@ func IsDocument(r io.ReaderAt, size int64) (bool, error) {
 }
 
 // Open reads the list of sheets. It returns nil without an error for a zip
-// archive that is no workbook.
+// archive, or a compound file, that is no workbook.
 func Open(r io.ReaderAt, size int64, limits Limits) (*Book, error) {
+	var head [8]byte
+	if n, _ := r.ReadAt(head[:], 0); string(head[:n]) == Compound {
+		return openXLS(r, size)
+	}
+	if flat, err := IsFlat(r, size); err != nil || flat {
+		p := &parts{limit: cmp.Or(limits.Part, DefaultPart), flat: func() io.ReadCloser {
+			return io.NopCloser(io.NewSectionReader(r, 0, size))
+		}}
+		return openODS(p)
+	}
 	p, open, err := partsOf(r, size)
 	if err != nil || open == nil {
 		return nil, err
@@ -160,10 +169,14 @@ func partsOf(r io.ReaderAt, size int64) (*parts, func(*parts) (*Book, error), er
 type parts struct {
 	files map[string]*zip.File
 	limit int64
+	flat  func() io.ReadCloser // the only part, if there are no files
 }
 
 // open begins to read a part, which must be there.
 func (p *parts) open(name string) (*scanner, error) {
+	if p.flat != nil {
+		return newScanner(&bounded{r: p.flat(), left: p.limit, name: "of the file"}), nil
+	}
 	f := p.files[partName(name)]
 	if f == nil {
 		return nil, fmt.Errorf("the part %s is missing", name)

@@ -68,10 +68,6 @@ func TestNamesOfParts(t *testing.T) {
 		require.NoError(t, err, what)
 		assert.Equal(t, []string{"A1=7"}, got, what)
 	}
-	binary := pack(t, map[string]string{"[Content_Types].xml": `<Types/>`, "xl/workbook.bin": "\x83\x01",
-		"_rels/.rels": `<Relationships><Relationship Id="a" Type="http://x/officeDocument" Target="xl/workbook.bin"/></Relationships>`})
-	_, err := Open(bytes.NewReader(binary), int64(len(binary)), Limits{})
-	assert.ErrorIs(t, err, ErrBinary)
 }
 
 // read lists the cells of a book's n-th sheet; text in quotes.
