@@ -32,13 +32,16 @@ their digits, dates and times are ISO 8601, times with zone in UTC.
 and the key of the table. What no other program could read back (types without
 a plain form, NUL characters) is said.
 
-A file whose name ends in .gz is compressed.
+A file whose name ends in .gz is compressed. One that ends in .xlsx is a workbook,
+whose codes stay texts and whose dates are dates: for those who work on it in a
+spreadsheet. What a cell would not hold exactly is a text there, and is said.
 
 Values like =HYPERLINK(…) are written as they are, and a spreadsheet that opens the
 file runs them. --for-spreadsheet writes an apostrophe before such values, which the
 plan of --plan takes off again.`,
 		Example: `  ambertray export sqlite:harrowmere.db lock_passages -o passages.csv --plan passages.yaml
   ambertray export postgres://keeper@localhost/canal tolls.passages -o passages.tsv.gz --delimiter tab
+  ambertray export sqlite:harrowmere.db boats -o boats.xlsx --plan boats.yaml
   ambertray export sqlite:harrowmere.db --query "SELECT lock, sum(toll) AS toll FROM lock_passages GROUP BY lock"`,
 		Args: args(1, 2, "a database URL, and a table"),
 		RunE: func(cmd *cobra.Command, args []string) error {

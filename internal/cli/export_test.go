@@ -85,6 +85,17 @@ func TestExportLoadsBackEqual(t *testing.T) {
 			sameRows(t, want[1:], b.content(s.url, name)[1:], fmt.Sprint(more))
 		}
 
+		// As a workbook, too.
+		b.run(0, "export", s.url, "nasty", "-o", "out.xlsx", "--plan", "book.yaml")
+		b.run(0, "load", "book.yaml", "--into", s.url, "--table", "book")
+		// A cell with nothing in it is none.
+		assert.Contains(t, b.run(0, "export", s.url, "nasty", "-o", "out.xlsx", "--yes").err, "empty text")
+		var blank []string
+		for _, row := range want {
+			blank = append(blank, strings.ReplaceAll(row, ` "" `, ` "<nothing>" `))
+		}
+		sameRows(t, blank, b.content(s.url, "book"), "as a workbook")
+
 		// From here to SQLite and back.
 		b.run(0, "load", "out.yaml", "--into", "sqlite:elsewhere.db", "--table", "nasty")
 		b.run(0, "export", "sqlite:elsewhere.db", "nasty", "-o", "back.csv", "--plan", "back.yaml")

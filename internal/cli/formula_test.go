@@ -1,10 +1,14 @@
 package cli_test
 
 import (
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
 
 	"ambertray/internal/tray"
 )
@@ -39,4 +43,43 @@ func TestFormulas(t *testing.T) {
 	assert.NotContains(t, b.run(0, "export", "sqlite:c.db", "a").out, "'-cmd|x")
 	words := b.run(0, "dictionary", "a.csv", "--format", "csv", "--for-spreadsheet").out
 	assert.Contains(t, words, ",''=x,", "a value that begins with the mark gets one, too")
+}
+
+// Rejects go out as a workbook, are mended there by a program of another hand, and come
+// back with their zeros; a table goes out as one, and loads back equal.
+func TestWorkbooksForPeople(t *testing.T) {
+	b := newBench(t)
+	b.write("a.csv", "code,note,day,toll\n0012,=x,2026-03-01,2.50\n0013,\"\",2026-03-02,later\n0014,1e5,1850-01-01,soon\n0015,,2026-03-04,5.50\n")
+	rec := b.loaded(3, "a.csv", "--into", "sqlite:c.db", "--type", "toll=decimal(6,2)", "--type", "note=varchar(60)", "--keep-empty", "quoted", "--key", "code", "--max-rejects", "none")
+	b.run(2, "rejects", "latest", "-o", "m.xlsx", "--for-spreadsheet")
+	b.run(0, "rejects", "latest", "-o", "m.xlsx")
+	book, err := excelize.OpenFile(filepath.Join(b.dir, "m.xlsx"))
+	require.NoError(t, err)
+	rows, err := book.GetRows("rejects")
+	require.NoError(t, err)
+	require.Len(t, rows, 3)
+	toll := slices.Index(rows[0], "toll")
+	assert.Equal(t, []string{"0013", ""}, rows[1][toll-3:toll-1])
+	for i, v := range []string{"3.50", "4.50"} {
+		cell, err := excelize.CoordinatesToCellName(toll+1, i+2)
+		require.NoError(t, err)
+		require.NoError(t, book.SetCellValue("rejects", cell, v))
+	}
+	require.NoError(t, book.Save())
+	b.run(0, "mend", rec.Entry, "m.xlsx")
+	want := b.query("c.db", "SELECT code, note, note IS NULL, day, toll FROM a ORDER BY code")
+	// That program drops cells with nothing in them, as others do.
+	assert.Equal(t, []string{"0013", "<null>", "1", "2026-03-02T00:00:00Z", "3.5"}, want[1])
+	assert.Equal(t, []string{"0014", "1e5"}, want[2][:2])
+
+	b.run(2, "export", "sqlite:c.db", "a", "-o", "e.xlsx", "--no-header")
+	b.run(0, "export", "sqlite:c.db", "a", "-o", "e.xlsx", "--plan", "e.yaml")
+	assert.Contains(t, b.run(0, "export", "sqlite:c.db", "a", "-o", "e.xlsx", "--yes").err, "day has 1 value that a cell would not hold exactly")
+	book, err = excelize.OpenFile(filepath.Join(b.dir, "e.xlsx"))
+	require.NoError(t, err)
+	format, err := book.GetCellType("a", "C2")
+	require.NoError(t, err)
+	assert.NotEqual(t, excelize.CellTypeInlineString, format, "a day is no text")
+	b.loaded(0, "e.yaml", "--into", "sqlite:d.db", "--accept-changes")
+	assert.Equal(t, want, b.query("d.db", "SELECT code, note, note IS NULL, day, toll FROM a ORDER BY code"))
 }

@@ -30,13 +30,15 @@ To mend them: correct the fields in rejects.csv of the entry, behind the column
 -o writes those that wait to a file of that form. Values like =HYPERLINK(…) stand
 in these files as they are, and a spreadsheet that opens them runs them; with
 --for-spreadsheet they have an apostrophe before them, which mend takes off again.
+A file whose name ends in .xlsx is a workbook: all fields are texts in it, so that a
+spreadsheet neither runs them nor takes their zeros, and mend reads it back.
 
 On a terminal, what is longer than the screen goes through the pager that PAGER
 names, or less.`,
 		Example: `  ambertray rejects latest
   ambertray rejects lock_passages --limit 200
   ambertray rejects lock_passages-20261123-061708 --json
-  ambertray rejects latest -o mend.csv --for-spreadsheet`,
+  ambertray rejects latest -o mend.xlsx`,
 		Args: args(1, 1, "an entry"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if marked && out == "" {

@@ -56,6 +56,13 @@ type extract struct {
 // Export writes all rows.
 func (d *Desk) Export(ctx context.Context, r ExportRequest) (*ExportAnswer, error) {
 	opt := export.Options{Form: r.Form, NoHeader: r.NoHeader, NullWord: r.NullWord}
+	if r.Out.isBook() {
+		if r.NoHeader || r.NullWord != "" || r.Form.Marked || r.Form.Delimiter != "," {
+			return nil, need("-o %s: a workbook has a row of names, cells without a value where something is null, "+
+				"and "+
+				"texts as texts\n  leave out --no-header, --null-word, --delimiter and --for-spreadsheet", r.Out.File)
+		}
+	}
 	if err := opt.Form.Validate(); err != nil {
 		return nil, need("--delimiter: %w", err)
 	}
@@ -78,13 +85,16 @@ func (d *Desk) Export(ctx context.Context, r ExportRequest) (*ExportAnswer, erro
 	if err != nil {
 		return nil, err
 	}
+	if r.Out.isBook() {
+		opt.Book = what.name
+	}
 	a := &ExportAnswer{Document: document("export"), File: r.Out.File, Plan: r.Plan, Remarks: []string{}}
 	result, err := d.write(ctx, conn, what, opt, r.Out, a)
 	if err != nil {
 		return nil, err
 	}
 	if r.Plan != "" {
-		if err := writePlanBack(result, what, opt, r); err != nil {
+		if err := writePlanBack(ctx, result, what, opt, r); err != nil {
 			return nil, err
 		}
 	}
@@ -146,7 +156,8 @@ func (d *Desk) write(ctx context.Context, conn db.Session, what extract, opt exp
 }
 
 // writePlanBack writes the plan that loads an exported file back.
-func writePlanBack(result *export.Result, what extract, opt export.Options, r ExportRequest) error {
+func writePlanBack(ctx context.Context, result *export.Result, what extract, opt export.Options,
+	r ExportRequest) error {
 	file := r.Out.File
 	if rel, err := filepath.Rel(filepath.Dir(r.Plan), r.Out.File); err == nil && r.Out.File != "" {
 		file = rel
@@ -155,6 +166,16 @@ func writePlanBack(result *export.Result, what extract, opt export.Options, r Ex
 		file = what.name + ".csv"
 	}
 	p := result.Plan(file, what.name, what.key, opt)
+	if r.Out.isBook() {
+		header := int64(1)
+		src, err := source.Open(ctx, r.Out.File, source.Known{Header: &header})
+		if err != nil {
+			return err
+		}
+		src.Path = file
+		p.Sources = []plan.Source{plan.FromLayout(src)}
+		src.Close()
+	}
 	if info, err := os.Stat(r.Out.File); err == nil {
 		p.Sources[0].Seen = []plan.Seen{plan.SeenOf(&source.Source{FileSize: info.Size(), Modified: info.ModTime()})}
 	}

@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"strings"
 )
 
 // An Output is where a result goes: a file, which gets its name when it is whole,
@@ -28,6 +29,9 @@ func (o Output) Write(write func(io.Writer) error) error {
 	}
 	return w.finish(write(w))
 }
+
+// isBook reports whether the file is to be a workbook.
+func (o Output) isBook() bool { return strings.HasSuffix(strings.ToLower(o.File), ".xlsx") }
 
 // free makes sure that nothing is written over.
 func (o Output) free(option string) error {

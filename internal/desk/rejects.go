@@ -131,6 +131,9 @@ func (r *RejectsRequest) begin(ctx context.Context, e *Entry) (*rejectsFile, err
 	if r.Out.File == "" {
 		return nil, nil
 	}
+	if r.ForSpreadsheet && r.Out.isBook() {
+		return nil, need("--for-spreadsheet: in a workbook, all fields are texts anyway\n  leave it out")
+	}
 	if e.Receipt.Rejects() == 0 {
 		return nil, need("%s: has no rejects, so that there is nothing to write", e.Name)
 	}
@@ -143,6 +146,9 @@ func (r *RejectsRequest) begin(ctx context.Context, e *Entry) (*rejectsFile, err
 		return nil, err
 	}
 	to := tray.RejectsTo(w, headers)
+	if r.Out.isBook() {
+		to = tray.RejectsToBook(w, headers)
+	}
 	if cells {
 		to.Cells()
 	}

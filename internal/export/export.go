@@ -17,6 +17,7 @@ import (
 	"strings"
 
 	"ambertray/internal/db"
+	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/reading"
 	"ambertray/internal/source"
@@ -30,6 +31,8 @@ type Options struct {
 	NoHeader bool
 	// NullWord stands for null; "" writes nothing.
 	NullWord string
+	// Book writes a workbook, with a sheet of this name.
+	Book string
 	// Progress is called now and then.
 	Progress func(rows int64)
 }
@@ -52,6 +55,10 @@ type Column struct {
 	// Reads is the type that all values read back as.
 	Reads sqltype.Type
 	Nulls int64
+	// AsText counts values that a cell of a workbook would not hold exactly.
+	AsText int64
+	// Empty counts empty texts, where the file does not tell them from nulls.
+	Empty int64
 	// NULs counts texts with a NUL character, which no file can carry.
 	NULs int64
 
@@ -69,6 +76,14 @@ func (c *Column) Remarks() (out []string) {
 		out = append(out, fmt.Sprintf("%s has values that are no %s in a form that others read; it is written as text",
 			c.Name, c.SQL))
 	}
+	if c.AsText > 0 {
+		out = append(out, fmt.Sprintf("%s has %s that a cell would not hold exactly, and that are texts there", c.Name,
+			phrase.Count(c.AsText, "value")))
+	}
+	if c.Empty > 0 {
+		out = append(out, fmt.Sprintf("%s has %s, which a workbook does not tell from nulls", c.Name,
+			phrase.Count(c.Empty, "empty text")))
+	}
 	if c.NULs > 0 {
 		out = append(out, fmt.Sprintf("%s has %d texts with a NUL character, which cannot be loaded", c.Name, c.NULs))
 	}
@@ -84,6 +99,10 @@ func Write(ctx context.Context, w io.Writer, conn db.Session, query string, colu
 	}
 	for _, c := range columns {
 		r.Columns = append(r.Columns, watch(c))
+	}
+	if opt.Book != "" {
+		r.NullWord = ""
+		return r, r.book(ctx, w, conn, query, columns, opt)
 	}
 	var buf []byte
 	if !opt.NoHeader {

@@ -12,6 +12,8 @@ import (
 
 	"ambertray/internal/source"
 	"ambertray/internal/source/delimited"
+	"ambertray/internal/spreadsheet"
+	"ambertray/internal/sqltype"
 )
 
 // A Reject is a record that could not be loaded.
@@ -67,6 +69,13 @@ type Rejects struct {
 	count   int64
 	cells   bool
 	marked  bool
+	isBook  bool
+	book    *spreadsheet.Writer // once it is begun
+}
+
+// RejectsToBook writes rejects as a workbook, whose fields are all texts.
+func RejectsToBook(w io.Writer, headers []string) *Rejects {
+	return &Rejects{to: w, headers: headers, isBook: true}
 }
 
 // ForSpreadsheet marks fields that a spreadsheet would take for formulas.
@@ -118,17 +127,16 @@ func (r *Rejects) AddAs(x Reject) error {
 }
 
 func (r *Rejects) add(x Reject) error {
+	if r.isBook {
+		return r.addToBook(x)
+	}
 	if r.w == nil {
 		if err := r.begin(); err != nil {
 			return fmt.Errorf("the rejects file cannot be written: %w", err)
 		}
 	}
 	b := strconv.AppendInt(r.buf[:0], x.Number, 10)
-	lead := []string{x.Source, strconv.FormatInt(x.Line, 10), x.Cell, strconv.FormatInt(x.Record, 10), x.Column,
-		string(x.Code), x.Reason, x.Value}
-	if !r.cells {
-		lead = slices.Delete(lead, 2, 3)
-	}
+	lead := r.lead(&x)
 	form := r.form()
 	if form.Marked {
 		n := 0
@@ -148,6 +156,47 @@ func (r *Rejects) add(x Reject) error {
 		return fmt.Errorf("the rejects file cannot be written: %w", err)
 	}
 	return nil
+}
+
+// lead is what stands before the fields of a reject, behind its number.
+func (r *Rejects) lead(x *Reject) []string {
+	lead := []string{x.Source, strconv.FormatInt(x.Line, 10), x.Cell, strconv.FormatInt(x.Record, 10), x.Column,
+		string(x.Code), x.Reason, x.Value}
+	if !r.cells {
+		lead = slices.Delete(lead, 2, 3)
+	}
+	return lead
+}
+
+// addToBook adds a row: our own numbers as numbers, all else as texts. A field with nothing
+// in it, and without quotes, is no cell.
+func (r *Rejects) addToBook(x Reject) error {
+	if r.book == nil {
+		var columns []spreadsheet.Column
+		for i, n := range append(r.columns(), r.headers...) {
+			c := spreadsheet.Column{Name: n, Type: sqltype.Type{Kind: sqltype.Text}}
+			if i < len(r.columns()) && (n == "reject" || n == "line" || n == "record") {
+				c.Type = sqltype.Type{Kind: sqltype.BigInt}
+			}
+			columns = append(columns, c)
+		}
+		var err error
+		if r.book, err = spreadsheet.New(r.to, "rejects", columns); err != nil {
+			return err
+		}
+	}
+	row := [][]byte{[]byte(strconv.FormatInt(x.Number, 10))}
+	for _, s := range r.lead(&x) {
+		row = append(row, []byte(s))
+	}
+	for i := range r.headers {
+		if i < len(x.Fields) && (x.Fields[i].Text != "" || x.Fields[i].Quoted) {
+			row = append(row, []byte(x.Fields[i].Text))
+		} else {
+			row = append(row, nil)
+		}
+	}
+	return r.book.Add(row)
 }
 
 // AppendFields writes the fields of a record between commas. An empty field
@@ -196,6 +245,9 @@ func (r *Rejects) begin() error {
 
 // Finish puts the files on the disk under their names.
 func (r *Rejects) Finish() error {
+	if r.book != nil {
+		return r.book.Close()
+	}
 	if r.w == nil {
 		return nil
 	}

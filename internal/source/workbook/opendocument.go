@@ -19,19 +19,8 @@ type ods struct {
 func openODS(p *parts) (*Book, error) {
 	o := &ods{p, odsStyles{map[string]mask{}, map[string]mask{}, map[string]string{}, map[string]string{}}}
 	b := &Book{Kind: "an OpenDocument spreadsheet"}
-	if p.flat == nil {
-		m, err := o.open("META-INF/manifest.xml")
-		if err != nil {
-			return nil, err
-		}
-		err = m.each(func() error { return ErrEncrypted }, "encryption-data")
-		m.close()
-		if err != nil {
-			return nil, err
-		}
-		if err := o.commonStyles(); err != nil {
-			return nil, err
-		}
+	if err := o.around(); err != nil {
+		return nil, err
 	}
 	s, err := o.open("content.xml")
 	if err != nil {
@@ -99,6 +88,23 @@ func openODS(p *parts) (*Book, error) {
 		return nil, fmt.Errorf("the spreadsheet has no sheets")
 	}
 	return b, nil
+}
+
+// around reads the parts beside the content, where it is not alone.
+func (o *ods) around() error {
+	if o.flat != nil {
+		return nil
+	}
+	m, err := o.open("META-INF/manifest.xml")
+	if err != nil {
+		return err
+	}
+	err = m.each(func() error { return ErrEncrypted }, "encryption-data")
+	m.close()
+	if err != nil {
+		return err
+	}
+	return o.commonStyles()
 }
 
 // commonStyles reads the styles that a person has named.

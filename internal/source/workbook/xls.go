@@ -190,7 +190,7 @@ func (x *xls) global(r *biff) (err error) {
 			return x.name(r)
 		}
 	}
-	return nil
+	return err
 }
 
 // settle makes the formats of cells, when all are known.
@@ -336,7 +336,7 @@ func (x *xls) rows(ctx context.Context, t tab, f func(*Row) error, merged *int64
 		return x.sorted(ctx, t, f, merged)
 	}
 	g := &gathering{ctx: ctx, f: f}
-	err = x.cells(t, merged, func(row int, c Cell, value func([]byte) ([]byte, Cell, error)) error {
+	err = x.cells(t, merged, func(row int, _ Cell, value func([]byte) ([]byte, Cell, error)) error {
 		if row != g.at.Number || !g.open {
 			if err := g.row(row); err != nil {
 				return err
@@ -358,7 +358,7 @@ func (x *xls) rows(ctx context.Context, t tab, f func(*Row) error, merged *int64
 func (x *xls) sorted(ctx context.Context, t tab, f func(*Row) error, merged *int64) error {
 	byRow := map[int]map[int]Cell{}
 	size, last := 0, 0
-	err := x.cells(t, merged, func(row int, c Cell, value func([]byte) ([]byte, Cell, error)) error {
+	err := x.cells(t, merged, func(row int, _ Cell, value func([]byte) ([]byte, Cell, error)) error {
 		b, c, err := value(nil)
 		if err != nil {
 			return err
