@@ -53,6 +53,9 @@ func (f *inputFlags) add(cmd *cobra.Command) {
 		v := new(string)
 		f.settings[set.Key] = v
 		p.Var(&settingValue{v, set}, set.Option(), set.Help)
+		if set.Switch {
+			p.Lookup(set.Option()).NoOptDefVal = "yes"
+		}
 	}
 	p.IntVar(&f.maxRecord, "max-record", 64, "longest record that is read, in MiB")
 	p.Int64Var(&f.unpacked, "max-unpacked", source.DefaultUnpacked>>30,
@@ -201,8 +204,11 @@ func (v *settingValue) String() string {
 }
 func (v *settingValue) Set(s string) error { *v.text = s; return nil }
 func (v *settingValue) Type() string {
-	if v.set.Number {
+	switch {
+	case v.set.Number:
 		return "int"
+	case v.set.Switch:
+		return "bool" // which says nothing of a value
 	}
 	return "string"
 }

@@ -113,6 +113,14 @@ func (a *app) printChoice(c *source.Choice) {
 	if c.What == "member" {
 		again = "--member NAME, or a pattern"
 	}
+	if len(c.Names) > 0 {
+		var names []string
+		for _, n := range c.Names {
+			names = append(names, fmt.Sprintf("%s (%s %s)", n.Name, n.Sheet, n.Range))
+		}
+		fmt.Fprintf(a.out, "\n  named ranges  %s\n", few(names, 8))
+		again += ", or --range with a name"
+	}
 	fmt.Fprintf(a.out, "\n  choose one with %s\n", again)
 }
 

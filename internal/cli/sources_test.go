@@ -340,3 +340,38 @@ func TestNumbersThroughTheLoad(t *testing.T) {
 		assert.Equal(t, [][]string{{"3"}}, queryRows(t, s.db, "SELECT "+s.text("count(*)")+" FROM more"))
 	})
 }
+
+// A workbook of any age is looked at, its ranges are named as people write them, and what
+// nobody sees in it is said, or left out.
+func TestBooksOfEveryAge(t *testing.T) {
+	b := newBench(t)
+	for _, name := range []string{"boats.xls", "boats.xlsb", "boats.fods", "boats.xlsx"} {
+		data, err := os.ReadFile(filepath.Join("..", "source", "workbook", "testdata", name))
+		require.NoError(t, err)
+		b.write("old.dat", string(data)) // whatever it is called
+		r := b.run(0, "look", "old.dat", "--sheet", "boats", "--range", "A2:I42")
+		assert.Contains(t, r.out, "2 rows are hidden or filtered out in the workbook, and read all the same; the first is row 10", name)
+		assert.Contains(t, r.out, "Note: the column is hidden", name)
+		assert.Contains(t, r.out, "40 numbers are taken as the sheet shows them", name)
+		rec := b.loaded(0, "old.dat", "--range", "'Boats'!A2:I42", "--visible", "--into", "sqlite:c.db", "--table", "boats", "--mode", "replace", "--yes")
+		assert.EqualValues(t, 38, rec.Records.Loaded, name)
+		assert.Equal(t, [][]string{{"38", "00000", "01443"}}, b.query("c.db", "SELECT count(*), min(code), max(code) FROM boats"), name)
+		assert.Contains(t, b.read(filepath.Join("tray", rec.Entry, "plan.yaml")), `visible: "yes"`)
+		assert.Contains(t, b.run(2, "look", "old.dat", "--sheet", "Kept back", "--range", "Boats!A2:I42").err, "is on the sheet")
+		if name == "boats.xls" {
+			assert.Contains(t, b.run(2, "look", "old.dat").out, "Fleet (Boats A2:I42)")
+		}
+	}
+	// A percentage is the number behind it, and that is said.
+	book := excelize.NewFile()
+	share, err := book.NewStyle(&excelize.Style{NumFmt: 10})
+	require.NoError(t, err)
+	for cell, v := range map[string]any{"A1": "lock", "B1": "share", "A2": "Stoke", "B2": 0.05, "A3": "Mere", "B3": 0.125} {
+		require.NoError(t, book.SetCellValue("Sheet1", cell, v))
+	}
+	require.NoError(t, book.SetCellStyle("Sheet1", "B2", "B3", share))
+	require.NoError(t, book.SaveAs(filepath.Join(b.dir, "p.xlsx")))
+	assert.Contains(t, b.run(0, "look", "p.xlsx").out, "2 numbers are shown as percentages, and taken as what is behind them: 5 % is 0.05")
+	b.write("a.csv", "a,b\n1,2\n")
+	assert.Contains(t, b.run(2, "look", "a.csv", "--visible").err, "nothing is hidden")
+}

@@ -113,6 +113,8 @@ type ChoiceAnswer struct {
 	Source  string        `json:"source"`
 	Sheets  []source.Part `json:"sheets,omitempty"`
 	Members []source.Part `json:"members,omitempty"`
+	// Names are ranges of a workbook that have a name.
+	Names []source.Named `json:"names,omitempty"`
 }
 
 // Look reads files whole. begun is called with each as soon as it is read.
@@ -164,7 +166,7 @@ func (a *LookAnswer) JSON() any {
 	if c == nil {
 		return a
 	}
-	x := ChoiceAnswer{Document: document("choice"), Source: c.Source}
+	x := ChoiceAnswer{Document: document("choice"), Source: c.Source, Names: c.Names}
 	if c.What == "member" {
 		x.Members = list(c.Parts)
 	} else {

@@ -43,6 +43,8 @@ const (
 	CodeUniqueUnknown    Code = "unique-unknown"
 	CodeNumbersAsText    Code = "numbers-as-text"
 	CodeMergedCells      Code = "merged-cells"
+	CodeHidden           Code = "hidden"
+	CodeShownPercent     Code = "shown-percent"
 	CodeMissingIn        Code = "missing-in"
 	CodeTypesDiffer      Code = "types-differ"
 	CodeRenamed          Code = "renamed"
@@ -118,6 +120,8 @@ var Codes = []Code{
 	CodeUniqueUnknown,
 	CodeNumbersAsText,
 	CodeMergedCells,
+	CodeHidden,
+	CodeShownPercent,
 	CodeMissingIn,
 	CodeTypesDiffer,
 	CodeRenamed,

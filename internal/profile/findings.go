@@ -74,6 +74,7 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 			Do: "if the value belongs to all of them, fill them in the workbook"})
 	}
 	p.cellFindings(src)
+	p.unseenFindings(src)
 	p.headerFindings(src.Layout.Columns)
 	p.widthFindings(len(src.Layout.Columns))
 	for _, fault := range slices.Sorted(maps.Keys(all.faults)) {
@@ -142,12 +143,44 @@ func (p *Profile) cellFindings(src *source.Source) {
 					" taken as the sheet shows them, with the zeros and signs of their format",
 				Do: "if they are numbers, and no codes, give the column's type with --type"})
 		}
+		if c := src.Percent[i]; c != nil {
+			p.find(Finding{Weight: Note, Code: CodeShownPercent, Column: h, Count: c.Count, Examples: example(c),
+				Text: groupIs(c.Count, "number is", "numbers are") + " shown as percentages, and " +
+					"taken as what is behind them: 5 % is 0.05",
+				Do: "where 5 is meant, the plan can have it: value: the column's name * 100"})
+		}
 		if c := src.Unstored[i]; c != nil {
 			ex := example(c)
 			p.find(Finding{Weight: Caution, Code: CodeNoResult, Column: h, Count: c.Count, Examples: ex,
 				Text: fmt.Sprintf("%s a formula whose result the file does not hold, and read as blank; the first is "+
 					"%s", groupIs(c.Count, "cell has", "cells have"), ex[0].Cell),
 				Do: "open the workbook in a spreadsheet program and save it, so that the results are in it"})
+		}
+	}
+}
+
+// unseenFindings are about what of a sheet a person does not see.
+func (p *Profile) unseenFindings(src *source.Source) {
+	if c := src.UnseenRows; c != nil {
+		f := Finding{Weight: Caution, Code: CodeHidden, Count: c.Count,
+			Examples: []Example{{Line: int64(c.First), Value: c.Value}},
+			Text: groupIs(c.Count, "row is", "rows are") +
+				" hidden or filtered out in the workbook, and read all the " +
+				"same; the first is row " + phrase.Grouped(int64(c.First)),
+			Do: "if they are not meant, say --visible"}
+		if src.LeftRows != nil {
+			f.Weight, f.Do = Note, ""
+			f.Text = groupIs(c.Count, "row is", "rows are") +
+				" hidden or filtered out in the workbook, and left out; " +
+				"the first is row " + phrase.Grouped(int64(c.First))
+		}
+		p.find(f)
+	}
+	for i, h := range src.Layout.Columns {
+		if c := src.Unseen[i]; c != nil {
+			p.find(Finding{Weight: Note, Code: CodeHidden, Column: h, Count: c.Count,
+				Text: "the column is hidden in the workbook, and read all the same",
+				Do:   "if it is not meant, leave it out in the plan"})
 		}
 	}
 }

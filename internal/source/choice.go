@@ -23,6 +23,15 @@ type Choice struct {
 	Source string
 	What   string // sheet or member
 	Parts  []Part
+	// Names are ranges of a workbook that have a name, tables among them.
+	Names []Named
+}
+
+// A Named is a range that has a name.
+type Named struct {
+	Name  string `json:"name"`
+	Sheet string `json:"sheet"`
+	Range string `json:"range"`
 }
 
 func (c *Choice) Error() string {

@@ -38,14 +38,17 @@ type format struct {
 // of them is text: see detect.
 var formats = []*format{
 	{name: "gzip", is: begins("\x1f\x8b"), open: (*Source).gunzip, wraps: true},
-	{name: "workbook", is: packs(workbook.Holds), open: (*Source).takeSheet, takes: []string{"sheet", "range"}},
-	{name: "workbook", is: compounds(workbook.IsXLS), open: (*Source).takeSheet, takes: []string{"sheet", "range"}},
-	{name: "workbook", is: holdsFlat, open: (*Source).takeSheet, takes: []string{"sheet", "range"}},
+	{name: "workbook", is: packs(workbook.Holds), open: (*Source).takeSheet, takes: inSheets},
+	{name: "workbook", is: compounds(workbook.IsXLS), open: (*Source).takeSheet, takes: inSheets},
+	{name: "workbook", is: holdsFlat, open: (*Source).takeSheet, takes: inSheets},
 	{name: "a document, and not a workbook", is: packs(workbook.IsDocument),
 		lacks: "save its table as .xlsx, .ods or delimited text"},
 	{name: "zip archive", is: begins("PK\x03\x04", "PK\x05\x06"), open: (*Source).takeMember, wraps: true,
 		takes: []string{"member"}},
 }
+
+// inSheets are the settings that choose what of a workbook is read.
+var inSheets = []string{"sheet", "range", "visible"}
 
 // mostWraps is how often something may be packed within something.
 const mostWraps = 3

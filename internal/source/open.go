@@ -41,6 +41,8 @@ type Known struct {
 	// Sheet of a workbook, by its name or number, and Range of its cells, as
 	// A5:H200 or by a name of the book's.
 	Sheet, Range string
+	// Visible leaves out rows of a sheet that are hidden or filtered out.
+	Visible bool
 	// MaxUnpacked bounds what is unpacked, in bytes; 0 means DefaultUnpacked.
 	MaxUnpacked int64
 	// Stdin is what - stands for; Idle how long a server may send nothing.

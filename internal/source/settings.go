@@ -18,6 +18,8 @@ type Setting struct {
 	Help string
 	// Number tells that its values are whole numbers.
 	Number bool
+	// Switch tells that it is yes where it is said without a value.
+	Switch bool
 	// Given, if not nil, says it in the words of a page: the field's value.
 	Words func(value string) string
 
@@ -66,6 +68,18 @@ var Settings = []*Setting{
 		show: func(s *Source) (string, bool) {
 			return s.Range.String(), s.HasCells() && s.Range != workbook.All
 		}},
+	{Key: "visible", Switch: true, Help: "leave out rows of a sheet that are hidden or filtered out",
+		Words: func(string) string { return "without hidden rows" },
+		needs: "no workbook, so that nothing is hidden",
+		put: func(k *Known, v string) error {
+			yes, err := either(v, "no", "yes")
+			if err == nil {
+				k.Visible = *yes
+			}
+			return err
+		},
+		given: func(k *Known) bool { return k.Visible },
+		show:  func(s *Source) (string, bool) { return "yes", s.visible }},
 	{Key: "encoding", Help: "character encoding, as its IANA name: utf-8, utf-16le, windows-1252, iso-8859-15 …",
 		Words: func(v string) string { return v },
 		put:   func(k *Known, v string) error { k.Encoding = v; return nil },

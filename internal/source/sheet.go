@@ -77,6 +77,7 @@ func (s *Source) chooseSheet(ctx context.Context, book *workbook.Book, known Kno
 	s.Name = s.FullName()
 	old := s.spool
 	s.spool = nil
+	s.visible = known.Visible
 	if err := s.spoolSheet(ctx, x, within); err != nil {
 		s.spool = old
 		return err
@@ -114,6 +115,13 @@ func (s *Source) rangeIn(book *workbook.Book, known Known) (workbook.Range, stri
 	if r, err := workbook.ParseRange(known.Range); err == nil {
 		return r, known.Sheet, nil
 	}
+	if sheet, r, is := workbook.ParseReference(known.Range); is && sheet != "" {
+		if known.Sheet != "" && !strings.EqualFold(known.Sheet, sheet) {
+			return workbook.All, "", s.notInBook(book, "the range %s is on the sheet %q, not %q", known.Range, sheet,
+				known.Sheet)
+		}
+		return r, sheet, nil
+	}
 	i := slices.IndexFunc(book.Names, func(n workbook.Name) bool { return strings.EqualFold(n.Name, known.Range) })
 	if i < 0 {
 		var names []string
@@ -130,6 +138,14 @@ func (s *Source) rangeIn(book *workbook.Book, known Known) (workbook.Range, stri
 			known.Sheet)
 	}
 	return n.Range, cmp.Or(known.Sheet, n.Sheet), nil
+}
+
+// namesIn are the ranges of a book that have a name.
+func namesIn(book *workbook.Book) (out []Named) {
+	for _, n := range book.Names {
+		out = append(out, Named{n.Name, n.Sheet, n.Range.String()})
+	}
+	return out
 }
 
 // sheetNamed is the sheet of a name, in any case, or of a number from 1; -1: there
@@ -186,7 +202,7 @@ func (s *Source) onlyFilled(ctx context.Context, book *workbook.Book) (int, erro
 			if err != nil {
 				return 0, err
 			}
-			return 0, &Choice{Source: s.Name, What: "sheet", Parts: parts}
+			return 0, &Choice{Source: s.Name, What: "sheet", Parts: parts, Names: namesIn(book)}
 		}
 		if some {
 			at = i
@@ -314,7 +330,25 @@ func (s *Source) remark(c *workbook.Cell, row int) {
 		s.Shown[c.Column] = s.Shown[c.Column].count(c, row)
 	case c.Unstored:
 		s.Unstored[c.Column] = s.Unstored[c.Column].count(c, row)
+	case c.Percent:
+		s.Percent[c.Column] = s.Percent[c.Column].count(c, row)
 	}
+	if c.Hidden && len(c.Value) > 0 {
+		s.Unseen[c.Column] = s.Unseen[c.Column].count(c, row)
+	}
+}
+
+// unseen counts a row that a person does not see, and reports whether it is left out.
+func (s *Source) unseen(r *workbook.Row) bool {
+	for i := range r.Cells {
+		if c := &r.Cells[i]; len(c.Value) > 0 {
+			if s.UnseenRows = s.UnseenRows.count(c, r.Number); s.visible {
+				s.LeftRows = s.LeftRows.count(c, r.Number)
+			}
+			break
+		}
+	}
+	return s.visible
 }
 
 // shift takes the columns that are empty throughout out of the counts.
@@ -344,9 +378,14 @@ func (s *Source) spoolSheet(ctx context.Context, sheet *workbook.Sheet, within w
 	w := bufio.NewWriterSize(sp, 256<<10)
 	var b []byte
 	line, least := 1, -1
-	s.Shown, s.Unstored = map[int]*CellCount{}, map[int]*CellCount{}
+	s.Shown, s.Unstored, s.Unseen = map[int]*CellCount{}, map[int]*CellCount{}, map[int]*CellCount{}
+	s.Percent = map[int]*CellCount{}
+	s.UnseenRows, s.LeftRows = nil, nil
 	err = sheet.Rows(ctx, func(r *workbook.Row) error {
 		if !within.Row(r.Number) {
+			return nil
+		}
+		if r.Hidden && s.unseen(r) {
 			return nil
 		}
 		b = b[:0]
@@ -359,7 +398,7 @@ func (s *Source) spoolSheet(ctx context.Context, sheet *workbook.Sheet, within w
 			if !within.Column(c.Column) {
 				continue
 			}
-			if c.Shown || c.Unstored {
+			if c.Shown || c.Unstored || c.Hidden || c.Percent {
 				s.remark(c, r.Number)
 			}
 			if len(c.Value) == 0 {
@@ -392,6 +431,7 @@ func (s *Source) spoolSheet(ctx context.Context, sheet *workbook.Sheet, within w
 	}
 	s.spool, s.firstColumn = sp, max(least, 0)
 	s.Shown, s.Unstored = shift(s.Shown, s.firstColumn), shift(s.Unstored, s.firstColumn)
+	s.Unseen, s.Percent = shift(s.Unseen, s.firstColumn), shift(s.Percent, s.firstColumn)
 	return nil
 }
 

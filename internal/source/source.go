@@ -42,8 +42,15 @@ type Source struct {
 	// Shown are the cells that are read as their number format shows them, and
 	// Unstored those with a formula and no result, by their columns.
 	Shown, Unstored map[int]*CellCount
-	Layout          Layout
-	Evidence        []Evidence
+	// Percent are those that are shown as percentages.
+	Percent map[int]*CellCount
+	// Unseen are cells in columns that a person does not see; UnseenRows are rows, and
+	// LeftRows those of them that were left out.
+	Unseen               map[int]*CellCount
+	UnseenRows, LeftRows *CellCount
+	visible              bool // they are left out
+	Layout               Layout
+	Evidence             []Evidence
 	// Others are the sheets or members with data that were there and not taken,
 	// where nobody asked for several.
 	Others []string

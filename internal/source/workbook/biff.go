@@ -29,6 +29,7 @@ const (
 	recContinue    = 0x3c
 	recCodePage    = 0x42
 	recBoundSheet  = 0x85
+	recColInfo     = 0x7d
 	recMulRk       = 0xbd
 	recRString     = 0xd6
 	recXF          = 0xe0
@@ -40,6 +41,7 @@ const (
 	recLabel       = 0x204
 	recBoolErr     = 0x205
 	recString      = 0x207
+	recRow         = 0x208
 	recRk          = 0x27e
 	recFormat      = 0x41e
 	recBOF         = 0x809

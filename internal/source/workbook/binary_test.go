@@ -32,7 +32,7 @@ func TestOneBookInEveryForm(t *testing.T) {
 	assert.Contains(t, want, "H3=2009-07-06 12:45:00")
 	assert.Contains(t, want, "A43=#DIV/0!")
 	assert.Contains(t, want, "I43=36:00:00")
-	for _, name := range []string{"boats.xls", "boats-8.xls", "boats.xlsb", "plain.xlsb", "obscured.xls", "boats.ods", "boats.fods", "boats-5.xls"} {
+	for _, name := range []string{"boats.xlsx", "boats.xls", "boats-8.xls", "boats.xlsb", "plain.xlsb", "obscured.xls", "boats.ods", "boats.fods", "boats-5.xls"} {
 		data := fixture(t, name)
 		got, err := read(t, data, 0)
 		require.NoError(t, err, name)
@@ -53,7 +53,23 @@ func TestOneBookInEveryForm(t *testing.T) {
 		if !strings.HasPrefix(name, "boats-") && !strings.HasSuffix(name, "b") { // which have no names
 			assert.Contains(t, b.Names, Name{"Fleet", "Boats", Range{2, 42, 0, 8}}, name)
 		}
-		require.NoError(t, b.Sheets[0].Rows(context.Background(), func(*Row) error { return nil }))
+		var rows []int
+		columns := map[int]bool{}
+		require.NoError(t, b.Sheets[0].Rows(context.Background(), func(r *Row) error {
+			if r.Hidden {
+				rows = append(rows, r.Number)
+			}
+			for _, c := range r.Cells {
+				if c.Hidden {
+					columns[c.Column] = true
+				}
+			}
+			return nil
+		}))
+		if !strings.HasPrefix(name, "boats-") { // of which that writer hides nothing
+			assert.Equal(t, []int{10, 11}, rows, name)
+			assert.Equal(t, map[int]bool{6: true}, columns, name)
+		}
 		if !strings.HasSuffix(name, "-5.xls") { // which has none
 			assert.EqualValues(t, 1, b.Sheets[0].Merged(), name)
 		}

@@ -8,12 +8,13 @@ import (
 
 // gathering makes rows of cells that come one after the other, in order.
 type gathering struct {
-	ctx   context.Context
-	f     func(*Row) error
-	at    Row
-	arena []byte // values of the row at hand
-	ends  []int  // of each
-	open  bool
+	ctx    context.Context
+	f      func(*Row) error
+	at     Row
+	arena  []byte // values of the row at hand
+	ends   []int  // of each
+	open   bool
+	unseen hiddenColumns
 	// column is the last that was there, also a blank one; -1 before the first.
 	column int
 }
@@ -29,7 +30,7 @@ func (g *gathering) row(n int) error {
 	if n&0xfff == 0 && g.ctx.Err() != nil {
 		return g.ctx.Err()
 	}
-	g.open, g.column = true, -1
+	g.open, g.column, g.at.Hidden = true, -1, false
 	g.at.Number, g.at.Cells, g.arena, g.ends = n, g.at.Cells[:0], g.arena[:0], g.ends[:0]
 	return nil
 }
@@ -45,6 +46,7 @@ func (g *gathering) cell(c Cell, b []byte) error {
 		return fmt.Errorf("row %d: the cell %s is out of order", g.at.Number,
 			ColumnName(c.Column)+strconv.Itoa(g.at.Number))
 	}
+	c.Hidden = g.unseen.has(c.Column)
 	if g.arena = b; len(b) > longest {
 		return fmt.Errorf("row %d has more than %d MiB", g.at.Number, longest>>20)
 	}
@@ -69,4 +71,22 @@ func (g *gathering) end() error {
 		from = g.ends[i]
 	}
 	return g.f(&g.at)
+}
+
+// hiddenColumns are ranges of columns that are not seen.
+type hiddenColumns [][2]int
+
+func (h *hiddenColumns) add(from, to int) {
+	if from >= 0 && to >= from && len(*h) < MaxColumns {
+		*h = append(*h, [2]int{from, to})
+	}
+}
+
+func (h hiddenColumns) has(c int) bool {
+	for _, x := range h {
+		if c >= x[0] && c <= x[1] {
+			return true
+		}
+	}
+	return false
 }

@@ -18,6 +18,7 @@ const (
 	dateTime
 	duration
 	isText
+	percent
 )
 
 // builtin are the styles of number formats that have no code of their own
@@ -34,6 +35,8 @@ func builtin(id int) style {
 		return duration
 	case id == 49:
 		return isText
+	case id == 9, id == 10:
+		return percent
 	}
 	return plain
 }
@@ -91,6 +94,8 @@ func styleOf(code string) style {
 			}
 		case '@':
 			return isText
+		case '%':
+			return percent
 		case '0', '#', '?':
 			other = other || !times // a fraction of a second may follow
 		case 'G':
@@ -204,6 +209,8 @@ func (x *formats) append(b []byte, f float64, format int, c *Cell) []byte {
 	case date, clock, dateTime, duration:
 		b, _ = appendSerial(b, f, st, x.first1904)
 		return b
+	case percent:
+		c.Percent = true
 	case plain, isText:
 	}
 	return appendFloat(b, f)

@@ -122,7 +122,7 @@ func definedName(s *scanner, b *Book) error {
 	if err != nil || t != text {
 		return err
 	}
-	if sheet, r, ok := parseReference(string(s.text)); ok && !strings.HasPrefix(name, "_xlnm.") {
+	if sheet, r, ok := ParseReference(string(s.text)); ok && !strings.HasPrefix(name, "_xlnm.") {
 		b.Names = append(b.Names, Name{name, sheet, r})
 	}
 	return nil
@@ -198,8 +198,8 @@ func (x *ooxml) tables(b *Book, sheet, part string) error {
 	return nil
 }
 
-// parseReference reads Sheet1!$A$5:$H$200 or 'The tolls'!A5:H200.
-func parseReference(ref string) (sheet string, r Range, ok bool) {
+// ParseReference reads Sheet1!$A$5:$H$200 or 'The tolls'!A5:H200.
+func ParseReference(ref string) (sheet string, r Range, ok bool) {
 	i := strings.LastIndexByte(ref, '!')
 	if i < 0 {
 		return "", All, false
@@ -389,6 +389,7 @@ func (x *ooxml) rows(ctx context.Context, part string, f func(*Row) error, merge
 	var at []uint32  // from and to in it, of each cell
 	last, column := 0, -1
 	inData := false
+	var unseen hiddenColumns
 	emit := func() error {
 		if len(row.Cells) == 0 {
 			return nil
@@ -415,6 +416,8 @@ func (x *ooxml) rows(ctx context.Context, part string, f func(*Row) error, merge
 				inData = true
 			case s.is("mergeCell"):
 				*merged++
+			case s.is("col") && s.attrTrue("hidden"):
+				unseen.add(s.attrInt("min", 0)-1, s.attrInt("max", 0)-1)
 			}
 			continue
 		}
@@ -428,6 +431,7 @@ func (x *ooxml) rows(ctx context.Context, part string, f func(*Row) error, merge
 				return fmt.Errorf("row %d follows row %d", n, last)
 			}
 			last, column = n, -1
+			row.Hidden = s.attrTrue("hidden")
 			row.Number, row.Cells, arena, at = n, row.Cells[:0], arena[:0], at[:0]
 			if n&0xfff == 0 && ctx.Err() != nil {
 				return ctx.Err()
@@ -451,7 +455,7 @@ func (x *ooxml) rows(ctx context.Context, part string, f func(*Row) error, merge
 			}
 			column = c
 			from := len(arena)
-			cell := Cell{Column: c}
+			cell := Cell{Column: c, Hidden: unseen.has(c)}
 			if arena, err = x.cell(s, arena, &cell); err != nil {
 				return fmt.Errorf("cell %s%d: %w", ColumnName(c), last, err)
 			}
@@ -545,6 +549,7 @@ func (x *ooxml) cell(s *scanner, b []byte, c *Cell) (_ []byte, err error) {
 			if kind == 0 && m != "" {
 				b, c.Shown = m.append(b, bytes.TrimSpace(v))
 			}
+			c.Percent = kind == 0 && st == percent
 			if !c.Shown {
 				if b, c.Text, err = x.value(b, v, kind, st); err != nil {
 					return b, err

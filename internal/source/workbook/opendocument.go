@@ -186,6 +186,14 @@ type odsRows struct {
 	styles  map[string]mask
 	columns columnStyles
 	line    mask
+	unseen  hiddenColumns
+}
+
+// isHidden reports whether a row or a column is hidden, or filtered out (ODF 1.3 part 3,
+// 19.749).
+func isHidden(s *scanner) bool {
+	v, _ := s.attr("visibility")
+	return string(v) == "collapse" || string(v) == "filter"
 }
 
 func (r *odsRows) read(ctx context.Context) error {
@@ -199,7 +207,12 @@ func (r *odsRows) read(ctx context.Context) error {
 			return s.broken("it ends within a sheet")
 		case t == start && s.is("table-column"):
 			style, _ := s.attr("default-cell-style-name")
-			r.columns.add(r.styles[string(style)], max(1, s.attrInt("number-columns-repeated", 1)))
+			times := max(1, s.attrInt("number-columns-repeated", 1))
+			if isHidden(s) {
+				at := r.columns.end()
+				r.unseen.add(at, at+min(times, MaxColumns)-1)
+			}
+			r.columns.add(r.styles[string(style)], times)
 			depth++
 		case t == start && s.is("table-row"):
 			if ctx.Err() != nil {
@@ -227,6 +240,7 @@ func (r *odsRows) one() error {
 	times := max(1, s.attrInt("number-rows-repeated", 1))
 	style, _ := s.attr("default-cell-style-name")
 	r.line = r.styles[string(style)]
+	r.row.Hidden = isHidden(s)
 	r.row.Cells, r.arena, r.at = r.row.Cells[:0], r.arena[:0], r.at[:0]
 	column := 0
 	if !s.self {
@@ -285,6 +299,8 @@ func (r *odsRows) cell(column int) (next int, err error) {
 	_, formula := s.attr("formula")
 	isText, failed := r.value()
 	shown := r.masked(column, from)
+	kind, _ := s.attr("value-type")
+	hundredths := string(kind) == "percentage"
 	switch typed := len(r.arena) > from; {
 	case !s.self:
 		if err := r.paragraphs(isText && !typed); err != nil {
@@ -310,7 +326,8 @@ func (r *odsRows) cell(column int) (next int, err error) {
 		return 0, fmt.Errorf("row %d has more than %d columns", r.number+1, MaxColumns)
 	}
 	for c := column; c < next; c++ {
-		r.row.Cells = append(r.row.Cells, Cell{Column: c, Text: isText, Shown: shown, Unstored: formula})
+		r.row.Cells = append(r.row.Cells, Cell{Column: c, Text: isText, Shown: shown, Unstored: formula,
+			Hidden: r.unseen.has(c), Percent: hundredths})
 		r.at = append(r.at, uint32(from), uint32(len(r.arena)))
 	}
 	return next, nil

@@ -147,12 +147,17 @@ type columnStyles struct {
 	masks []mask
 }
 
+// end is the column behind all.
+func (c *columnStyles) end() int {
+	if n := len(c.ends); n > 0 {
+		return c.ends[n-1]
+	}
+	return 0
+}
+
 // add adds some columns.
 func (c *columnStyles) add(m mask, times int) {
-	last := 0
-	if n := len(c.ends); n > 0 {
-		last = c.ends[n-1]
-	}
+	last := c.end()
 	if len(c.ends) < MaxColumns {
 		c.ends, c.masks = append(c.ends, last+min(times, MaxColumns)), append(c.masks, m)
 	}

@@ -59,6 +59,8 @@ type Name struct {
 type Row struct {
 	Number int // from 1
 	Cells  []Cell
+	// Hidden tells that a person does not see it: it is hidden, or filtered out.
+	Hidden bool
 }
 
 // A Cell is one that holds something.
@@ -71,6 +73,10 @@ type Cell struct {
 	// Shown tells that Value is what the number format shows, 01234 for the number
 	// 1234, which has no such form.
 	Shown bool
+	// Percent tells that the number is shown as a hundred times as much, with a sign.
+	Percent bool
+	// Hidden tells that its column is not seen.
+	Hidden bool
 	// Unstored tells that the cell has a formula and no result: Value is empty.
 	Unstored bool
 }

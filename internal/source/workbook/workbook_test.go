@@ -156,7 +156,7 @@ func TestCellsOfEveryKind(t *testing.T) {
 
 func TestNumberFormats(t *testing.T) {
 	for code, want := range map[string]style{
-		"General": plain, "0.00": plain, "#,##0.00;[Red]-#,##0.00": plain, `0.0E+00`: plain, `"day" 0`: plain, `0\d`: plain, "0%": plain, "# ?/?": plain,
+		"General": plain, "0.00": plain, "#,##0.00;[Red]-#,##0.00": plain, `0.0E+00`: plain, `"day" 0`: plain, `0\d`: plain, "0%": percent, "# ?/?": plain,
 		"yyyy-mm-dd": date, "dd/mm/yy": date, "[$-809]d mmmm yyyy": date, "mmm-yy": date, "mmmm": date, `yyyy"年"m"月"`: date, "[Red]dd.mm.yyyy": date,
 		"hh:mm": clock, "h:mm AM/PM": clock, "mm:ss.0": clock, "yyyy-mm-dd hh:mm:ss": dateTime, "m/d/yy h:mm": dateTime, "[h]:mm": duration, "[mm]:ss": duration, "@": isText,
 	} {

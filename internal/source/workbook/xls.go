@@ -336,11 +336,13 @@ func (x *xls) rows(ctx context.Context, t tab, f func(*Row) error, merged *int64
 		return x.sorted(ctx, t, f, merged)
 	}
 	g := &gathering{ctx: ctx, f: f}
-	err = x.cells(t, merged, func(row int, _ Cell, value func([]byte) ([]byte, Cell, error)) error {
+	seen := &sight{columns: &g.unseen, rows: map[int]bool{}}
+	err = x.cells(t, merged, seen, func(row int, _ Cell, value func([]byte) ([]byte, Cell, error)) error {
 		if row != g.at.Number || !g.open {
 			if err := g.row(row); err != nil {
 				return err
 			}
+			g.at.Hidden = seen.rows[row]
 		}
 		b, c, err := value(g.begin())
 		if err != nil {
@@ -358,7 +360,9 @@ func (x *xls) rows(ctx context.Context, t tab, f func(*Row) error, merged *int64
 func (x *xls) sorted(ctx context.Context, t tab, f func(*Row) error, merged *int64) error {
 	byRow := map[int]map[int]Cell{}
 	size, last := 0, 0
-	err := x.cells(t, merged, func(row int, _ Cell, value func([]byte) ([]byte, Cell, error)) error {
+	g := &gathering{ctx: ctx, f: f}
+	seen := &sight{columns: &g.unseen, rows: map[int]bool{}}
+	err := x.cells(t, merged, seen, func(row int, _ Cell, value func([]byte) ([]byte, Cell, error)) error {
 		b, c, err := value(nil)
 		if err != nil {
 			return err
@@ -377,7 +381,6 @@ func (x *xls) sorted(ctx context.Context, t tab, f func(*Row) error, merged *int
 	if err != nil {
 		return err
 	}
-	g := &gathering{ctx: ctx, f: f}
 	for n := 1; n <= last; n++ {
 		row := byRow[n]
 		if row == nil {
@@ -386,6 +389,7 @@ func (x *xls) sorted(ctx context.Context, t tab, f func(*Row) error, merged *int
 		if err := g.row(n); err != nil {
 			return err
 		}
+		g.at.Hidden = seen.rows[n]
 		for column := range maxColumnsXLS {
 			if c, is := row[column]; is {
 				if err := g.cell(c, append(g.begin(), c.Value...)); err != nil {
@@ -470,13 +474,42 @@ func (x *xls) sheet(t tab, f func(r *biff) error) error {
 	}
 }
 
+// sight is what of a sheet a person does not see.
+type sight struct {
+	columns *hiddenColumns
+	rows    map[int]bool // by their numbers
+}
+
+// see takes a record that is about that ([MS-XLS] 2.4.53, 2.4.221).
+func (s *sight) see(r *biff) bool {
+	f := field{b: r.data}
+	switch r.typ {
+	case recColInfo:
+		from, to := f.u16(), f.u16()
+		if f.take(4); f.u16()&1 != 0 {
+			s.columns.add(from, to)
+		}
+	case recRow:
+		n := f.u16() + 1
+		if f.take(10); f.u16()&0x20 != 0 && len(s.rows) < MaxRows {
+			s.rows[n] = true
+		}
+	default:
+		return false
+	}
+	return true
+}
+
 // cells calls f with each cell of a sheet; value appends its value.
-func (x *xls) cells(t tab, merged *int64, f func(row int, c Cell, value func([]byte) ([]byte, Cell,
+func (x *xls) cells(t tab, merged *int64, seen *sight, f func(row int, c Cell, value func([]byte) ([]byte, Cell,
 	error)) error) error {
 	return x.sheet(t, func(r *biff) error {
 		if r.typ == recMergeCells {
 			in := field{b: r.data}
 			*merged += int64(in.u16())
+			return nil
+		}
+		if seen.see(r) {
 			return nil
 		}
 		row, first, last, is := placeOf(r)

@@ -49,6 +49,7 @@ const (
 	brtName         = 39
 	brtFmt          = 44
 	brtXF           = 47
+	brtColInfo      = 60
 	brtCellRString  = 62
 	brtBeginSheet   = 145
 	brtEndSheet     = 146
@@ -481,7 +482,18 @@ func (x *xlsb) rows(ctx context.Context, part string, f func(*Row) error, merged
 			*merged++
 		case in && r.typ == brtRowHdr:
 			f := field{b: r.data}
-			return g.row(int(f.u32()) + 1)
+			n := int(f.u32()) + 1
+			f.take(7)
+			hidden := f.take(1)[0]&0x10 != 0
+			err := g.row(n)
+			g.at.Hidden = hidden
+			return err
+		case r.typ == brtColInfo:
+			f := field{b: r.data}
+			from, to := int(f.u32()), int(f.u32())
+			if f.take(8); f.u16()&1 != 0 {
+				g.unseen.add(from, to)
+			}
 		case in && r.typ <= brtShortIsst || in && r.typ == brtCellRString:
 			return x.cell(r, g)
 		}
