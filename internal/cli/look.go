@@ -93,13 +93,16 @@ func (a *app) printChoice(c *source.Choice) {
 		}
 		var notes []string
 		if p.Hidden {
-			notes = append(notes, "hidden")
+			notes = append(notes, map[bool]string{true: "very hidden", false: "hidden"}[p.Kept])
 		}
 		if p.Rows == 0 {
 			notes = append(notes, "empty")
 		}
 		if p.Merged > 0 {
 			notes = append(notes, plural(p.Merged, "merged range"))
+		}
+		if p.Pivots > 0 {
+			notes = append(notes, plural(int64(p.Pivots), "pivot table"))
 		}
 		rows := ""
 		if p.Rows > 0 {
@@ -112,6 +115,9 @@ func (a *app) printChoice(c *source.Choice) {
 	again := "--sheet NAME, or --sheet all for one table of them all"
 	if c.What == "member" {
 		again = "--member NAME, or a pattern"
+	}
+	if len(c.Others) > 0 {
+		fmt.Fprintf(a.out, "\n  tabs without cells  %s\n", few(c.Others, 8))
 	}
 	if len(c.Names) > 0 {
 		var names []string

@@ -191,7 +191,7 @@ func TestLoadIntoSQLite(t *testing.T) {
 	assert.Len(t, rec.Sources[0].SHA256, 64)
 	assert.EqualValues(t, len(passages), rec.Sources[0].Size)
 	toll := rec.Columns[4]
-	assert.Equal(t, tray.Verified{Name: "toll", Type: "decimal(7,2)", Facts: tray.Facts{Nulls: 1, Sum: "1263.25", Smallest: "0.75", Largest: "1250.00"}, Agrees: true, Proof: tray.ByRows}, toll)
+	assert.Equal(t, tray.Verified{Name: "toll", Type: "decimal(7,2)", Facts: tray.Facts{Nulls: 1, Sum: "1263.25", Smallest: "0.75", Largest: "1250.00"}, Agrees: true, Proof: tray.ByRows, Habit: &tray.Habit{Distinct: 3, Exact: true, Spread: "586.2"}}, toll)
 
 	// The plan on the tray loads the same again, elsewhere.
 	again := b.loaded(0, entry+"/plan.yaml", "--into", "sqlite:other.db")

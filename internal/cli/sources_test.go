@@ -197,7 +197,7 @@ func TestWorkbooks(t *testing.T) {
 	b.run(0, "load", "april.yaml", "--into", "sqlite:e.db")
 
 	b.write("old.xls", "\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"+strings.Repeat("\x00", 600))
-	assert.Contains(t, b.run(1, "look", "old.xls").err, "save it as .xlsx")
+	assert.Contains(t, b.run(1, "look", "old.xls").err, "without an older workbook (.xls), or a damaged one")
 }
 
 // Sheets and the same data as CSV come to the same, value by value.
@@ -372,6 +372,19 @@ func TestBooksOfEveryAge(t *testing.T) {
 	require.NoError(t, book.SetCellStyle("Sheet1", "B2", "B3", share))
 	require.NoError(t, book.SaveAs(filepath.Join(b.dir, "p.xlsx")))
 	assert.Contains(t, b.run(0, "look", "p.xlsx").out, "2 numbers are shown as percentages, and taken as what is behind them: 5 % is 0.05")
+	// Tabs are listed as what they are.
+	_, err = book.NewSheet("More")
+	require.NoError(t, err)
+	require.NoError(t, book.SetCellValue("More", "A1", "x"))
+	require.NoError(t, book.SetSheetVisible("More", false, true))
+	require.NoError(t, book.AddPivotTable(&excelize.PivotTableOptions{DataRange: "Sheet1!A1:B3", PivotTableRange: "Sheet1!D1:F5",
+		Rows: []excelize.PivotTableField{{Data: "lock"}}, Data: []excelize.PivotTableField{{Data: "share"}}}))
+	require.NoError(t, book.AddChartSheet("Picture", &excelize.Chart{Type: excelize.Bar, Series: []excelize.ChartSeries{{Values: "Sheet1!$B$2:$B$3"}}}))
+	require.NoError(t, book.SaveAs(filepath.Join(b.dir, "t.xlsx")))
+	r := b.run(2, "look", "t.xlsx")
+	assert.Contains(t, r.out, "tabs without cells  Picture (chart)")
+	assert.Contains(t, r.out, "1 pivot table")
+	assert.Contains(t, r.out, "very hidden")
 	b.write("a.csv", "a,b\n1,2\n")
 	assert.Contains(t, b.run(2, "look", "a.csv", "--visible").err, "nothing is hidden")
 }

@@ -115,6 +115,8 @@ type ChoiceAnswer struct {
 	Members []source.Part `json:"members,omitempty"`
 	// Names are ranges of a workbook that have a name.
 	Names []source.Named `json:"names,omitempty"`
+	// Others are tabs without cells, with what they are.
+	Others []string `json:"others,omitempty"`
 }
 
 // Look reads files whole. begun is called with each as soon as it is read.
@@ -166,7 +168,7 @@ func (a *LookAnswer) JSON() any {
 	if c == nil {
 		return a
 	}
-	x := ChoiceAnswer{Document: document("choice"), Source: c.Source, Names: c.Names}
+	x := ChoiceAnswer{Document: document("choice"), Source: c.Source, Names: c.Names, Others: c.Others}
 	if c.What == "member" {
 		x.Members = list(c.Parts)
 	} else {

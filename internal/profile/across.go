@@ -181,6 +181,9 @@ func (p *Profile) renames(sources []*source.Source, each []*Profile, headers []s
 					continue
 				}
 				in = append(in, short(sources[k]))
+				if len(sources) > 2 && p.alone(place[k]) {
+					fits = false // another table, and not one column by another name
+				}
 				// In the same place, and of the same kind as elsewhere?
 				same := false
 				for q := range sources {
@@ -201,6 +204,17 @@ func (p *Profile) renames(sources []*source.Source, each []*Profile, headers []s
 			break
 		}
 	}
+}
+
+// alone reports whether none of a source's columns is in another one. at is the place of
+// each column of all in it.
+func (p *Profile) alone(at []int) bool {
+	for u, i := range at {
+		if i >= 0 && p.Across[u].In > 1 {
+			return false
+		}
+	}
+	return true
 }
 
 // short is a source's name where only sources of one file are compared: its

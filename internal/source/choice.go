@@ -11,10 +11,12 @@ import (
 type Part struct {
 	Name   string `json:"name"`
 	Hidden bool   `json:"hidden,omitempty"`
-	Used   string `json:"used,omitempty"` // range of a sheet's cells
-	Rows   int64  `json:"rows,omitempty"` // of a sheet that have cells
-	Size   int64  `json:"size,omitempty"` // of a member, unpacked
-	View   string `json:"view,omitempty"` // its beginning, on one line
+	Kept   bool   `json:"very_hidden,omitempty"` // no menu shows it
+	Pivots int    `json:"pivots,omitempty"`      // tables that are summaries of others
+	Used   string `json:"used,omitempty"`        // range of a sheet's cells
+	Rows   int64  `json:"rows,omitempty"`        // of a sheet that have cells
+	Size   int64  `json:"size,omitempty"`        // of a member, unpacked
+	View   string `json:"view,omitempty"`        // its beginning, on one line
 	Merged int64  `json:"merged,omitempty"`
 }
 
@@ -25,6 +27,8 @@ type Choice struct {
 	Parts  []Part
 	// Names are ranges of a workbook that have a name, tables among them.
 	Names []Named
+	// Others are tabs of a workbook without cells, in words.
+	Others []string
 }
 
 // A Named is a range that has a name.

@@ -148,6 +148,14 @@ func namesIn(book *workbook.Book) (out []Named) {
 	return out
 }
 
+// othersIn are the tabs of a book without cells.
+func othersIn(book *workbook.Book) (out []string) {
+	for _, o := range book.Others {
+		out = append(out, fmt.Sprintf("%s (%s)", o.Name, o.Kind))
+	}
+	return out
+}
+
 // sheetNamed is the sheet of a name, in any case, or of a number from 1; -1: there
 // is none.
 func sheetNamed(book *workbook.Book, name string) int {
@@ -202,7 +210,8 @@ func (s *Source) onlyFilled(ctx context.Context, book *workbook.Book) (int, erro
 			if err != nil {
 				return 0, err
 			}
-			return 0, &Choice{Source: s.Name, What: "sheet", Parts: parts, Names: namesIn(book)}
+			return 0, &Choice{Source: s.Name, What: "sheet", Parts: parts, Names: namesIn(book),
+				Others: othersIn(book)}
 		}
 		if some {
 			at = i
@@ -221,7 +230,7 @@ var errEnough = fmt.Errorf("enough")
 func (s *Source) sheets(ctx context.Context, book *workbook.Book) (parts []Part, err error) {
 	for i := range book.Sheets {
 		x := &book.Sheets[i]
-		p := Part{Name: x.Name, Hidden: x.Hidden}
+		p := Part{Name: x.Name, Hidden: x.Hidden, Kept: x.Kept, Pivots: x.Pivots}
 		used := workbook.Range{FromColumn: -1}
 		var view [][]string
 		err := x.Rows(ctx, func(r *workbook.Row) error {

@@ -51,6 +51,11 @@ func openOOXML(p *parts) (*Book, error) {
 		return nil, fmt.Errorf("the workbook has no sheets")
 	}
 	for i, part := range at {
+		pivots, err := x.related(part, "pivotTable")
+		if err != nil {
+			return nil, err
+		}
+		b.Sheets[i].Pivots = len(pivots)
 		if err := x.tables(b, b.Sheets[i].Name, part); err != nil {
 			return nil, err
 		}
@@ -95,12 +100,14 @@ func (x *ooxml) list(main string, b *Book) (at []string, err error) {
 // chart, or a dialogue.
 func (x *ooxml) sheet(s *scanner, b *Book) (part string) {
 	id, _ := s.attr("id") // r:id
+	name, _ := s.attr("name")
 	if part = x.rels[string(id)]; part == "" || !strings.Contains(strings.ToLower(part), "worksheet") {
+		b.Others = append(b.Others, Other{string(name), otherKind(part)})
 		return ""
 	}
-	name, _ := s.attr("name")
 	state, _ := s.attr("state")
-	tab := Sheet{Name: string(name), Hidden: string(state) == "hidden" || string(state) == "veryHidden"}
+	tab := Sheet{Name: string(name), Hidden: string(state) == "hidden" || string(state) == "veryHidden",
+		Kept: string(state) == "veryHidden"}
 	var merged int64
 	tab.merged = func() int64 { return merged }
 	tab.rows = func(ctx context.Context, row func(*Row) error) error {

@@ -38,13 +38,32 @@ type Book struct {
 	Sheets []Sheet
 	// Names are ranges that have a name, tables among them.
 	Names []Name
-	Kind  string // what it is, for people
+	// Others are tabs without cells: charts, dialogues, macros.
+	Others []Other
+	Kind   string // what it is, for people
+}
+
+// An Other is a tab without cells.
+type Other struct{ Name, Kind string }
+
+// otherKind is what a tab is, by the name of its part.
+func otherKind(part string) string {
+	for _, kind := range []string{"chart", "dialog", "macro"} {
+		if strings.Contains(strings.ToLower(part), kind) {
+			return kind
+		}
+	}
+	return "no cells"
 }
 
 // A Sheet is one tab.
 type Sheet struct {
 	Name   string
 	Hidden bool
+	// Kept tells that a person cannot make it seen in the program's menus, and Pivots how
+	// many tables of it are summaries of others.
+	Kept   bool
+	Pivots int
 	rows   func(ctx context.Context, row func(*Row) error) error
 	merged func() int64
 }

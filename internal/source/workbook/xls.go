@@ -22,6 +22,7 @@ type xls struct {
 	key    *rc4Key
 	shared shared
 	tabs   []string // of all kinds
+	others []Other
 
 	codes  map[int]string
 	names  []defined
@@ -36,6 +37,7 @@ type xls struct {
 type tab struct {
 	name   string
 	hidden bool
+	kept   bool // and no menu shows it
 	at     int64
 }
 
@@ -73,7 +75,7 @@ func bookOf(open func(at int64) (io.Reader, error)) (*Book, error) {
 		b.Kind = "an older binary workbook (BIFF5)"
 	}
 	for _, t := range x.sheets {
-		s := Sheet{Name: t.name, Hidden: t.hidden}
+		s := Sheet{Name: t.name, Hidden: t.hidden, Kept: t.kept}
 		var merged int64
 		s.merged = func() int64 { return merged }
 		s.rows = func(ctx context.Context, row func(*Row) error) error {
@@ -85,6 +87,7 @@ func bookOf(open func(at int64) (io.Reader, error)) (*Book, error) {
 	if len(b.Sheets) == 0 {
 		return nil, fmt.Errorf("the workbook has no sheets")
 	}
+	b.Others = x.others
 	for _, d := range x.names {
 		d.addTo(b, x.refs, x.self, x.tabs)
 	}
@@ -169,7 +172,9 @@ func (x *xls) global(r *biff) (err error) {
 			return fmt.Errorf("the workbook has too many sheets")
 		}
 		if kind == 0 { // and no chart, macro or module
-			x.sheets = append(x.sheets, tab{name, state&3 != 0, at})
+			x.sheets = append(x.sheets, tab{name, state&3 != 0, state&3 == 2, at})
+		} else {
+			x.others = append(x.others, Other{name, map[byte]string{1: "macro", 2: "chart", 6: "macro"}[kind]})
 		}
 	case recSST:
 		return x.sst(r)

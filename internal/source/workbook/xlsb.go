@@ -296,16 +296,18 @@ func (x *xlsb) list(main string, b *Book) error {
 		case brtWbProp:
 			x.first1904 = f.u32()&1 != 0
 		case brtBundleSh:
-			hidden := f.u32() != 0
+			state := f.u32()
 			f.u32()
 			part, name := x.rels[f.text()], f.text()
 			tabs = append(tabs, name)
 			if part == "" || !strings.Contains(strings.ToLower(part), "worksheet") || f.bad {
-				return nil // a chart, or a dialogue
+				b.Others = append(b.Others, Other{name, otherKind(part)})
+				return nil
 			}
-			if err := x.tab(b, name, part, hidden); err != nil {
+			if err := x.tab(b, name, part, state != 0); err != nil {
 				return err
 			}
+			b.Sheets[len(b.Sheets)-1].Kept = state == 2
 		case brtExternSheet:
 			for range min(f.u32(), 1<<16) {
 				refs = append(refs, reference{int(f.u32()), int(int32(f.u32())), int(int32(f.u32()))})
@@ -340,6 +342,11 @@ func (x *xlsb) tab(b *Book, name, part string, hidden bool) error {
 		return x.rows(ctx, part, row, &merged)
 	}
 	b.Sheets = append(b.Sheets, tab)
+	pivots, err := x.pkg.related(part, "pivotTable")
+	if err != nil {
+		return err
+	}
+	b.Sheets[len(b.Sheets)-1].Pivots = len(pivots)
 	rels, err := x.pkg.related(part, "table")
 	if err != nil {
 		return err
