@@ -44,6 +44,7 @@ const (
 	CodeNumbersAsText    Code = "numbers-as-text"
 	CodeMergedCells      Code = "merged-cells"
 	CodeHidden           Code = "hidden"
+	CodeLinked           Code = "linked"
 	CodeShownPercent     Code = "shown-percent"
 	CodeMissingIn        Code = "missing-in"
 	CodeTypesDiffer      Code = "types-differ"
@@ -121,6 +122,7 @@ var Codes = []Code{
 	CodeNumbersAsText,
 	CodeMergedCells,
 	CodeHidden,
+	CodeLinked,
 	CodeShownPercent,
 	CodeMissingIn,
 	CodeTypesDiffer,

@@ -73,6 +73,11 @@ func (p *Profile) sourceFindings(src *source.Source, all *worker) {
 				" merged; the value is in the first cell, the others are blank",
 			Do: "if the value belongs to all of them, fill them in the workbook"})
 	}
+	if src.Links > 0 {
+		p.find(Finding{Weight: Note, Code: CodeLinked, Count: int64(src.Links),
+			Text: "the workbook's formulas refer to " + phrase.Count(int64(src.Links), "other workbook") +
+				"; what they came to when it was saved is read"})
+	}
 	p.cellFindings(src)
 	p.unseenFindings(src)
 	p.headerFindings(src.Layout.Columns)

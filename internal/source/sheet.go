@@ -86,7 +86,7 @@ func (s *Source) chooseSheet(ctx context.Context, book *workbook.Book, known Kno
 		old.close()
 	}
 	s.Range, s.own = within, true
-	s.Merged = x.Merged()
+	s.Merged, s.Links = x.Merged(), book.Links
 	s.Evidence = append(s.Evidence, Evidence{What: "workbook", Value: book.Kind, Why: "by its parts", Given: false},
 		Evidence{What: "sheet", Value: x.Name, Why: why, Given: given})
 	if within != workbook.All {

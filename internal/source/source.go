@@ -39,6 +39,7 @@ type Source struct {
 	Sheet  string
 	Range  workbook.Range
 	Merged int64 // ranges of cells that are merged
+	Links  int   // other workbooks that its formulas refer to
 	// Shown are the cells that are read as their number format shows them, and
 	// Unstored those with a formula and no result, by their columns.
 	Shown, Unstored map[int]*CellCount

@@ -290,3 +290,19 @@ func FuzzXLSB(f *testing.F) {
 		_, _ = read(t, data, 0)
 	})
 }
+
+// Other workbooks that formulas refer to are counted.
+func TestLinks(t *testing.T) {
+	data := xlsx(t, `<sheetData/>`, map[string]string{"xl/_rels/workbook.xml.rels": `<Relationships><Relationship Id="rId1" Type="http://x/worksheet" Target="worksheets/sheet1.xml"/><Relationship Id="rId9" Type="http://x/externalLink" Target="externalLinks/externalLink1.xml"/></Relationships>`})
+	b, err := Open(bytes.NewReader(data), int64(len(data)), Limits{})
+	require.NoError(t, err)
+	assert.Equal(t, 1, b.Links)
+	x := &xls{page: codePage(1252), codes: map[int]string{}}
+	r := newBIFF(bytes.NewReader(bytes.Join([][]byte{rec(recSupBook, 1, 0x3a01), rec(recSupBook, 3, 0x0401), rec(recSupBook, 1, 7, "\x00a.xls")}, nil)), 0, nil)
+	for range 3 {
+		_, err := r.read()
+		require.NoError(t, err)
+		require.NoError(t, x.global(r))
+	}
+	assert.Equal(t, []int{1, 1}, []int{x.links, x.self})
+}

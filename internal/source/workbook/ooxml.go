@@ -43,6 +43,11 @@ func openOOXML(p *parts) (*Book, error) {
 		return nil, err
 	}
 	b := &Book{Kind: "an Office Open XML workbook"}
+	links, err := x.related(main, "externalLink")
+	if err != nil {
+		return nil, err
+	}
+	b.Links = len(links)
 	at, err := x.list(main, b)
 	if err != nil {
 		return nil, err

@@ -40,7 +40,9 @@ type Book struct {
 	Names []Name
 	// Others are tabs without cells: charts, dialogues, macros.
 	Others []Other
-	Kind   string // what it is, for people
+	// Links are how many other workbooks its formulas refer to.
+	Links int
+	Kind  string // what it is, for people
 }
 
 // An Other is a tab without cells.

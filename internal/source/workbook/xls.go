@@ -29,6 +29,7 @@ type xls struct {
 	refs   []reference
 	self   int // which of the books that are referred to is this one
 	books  int
+	links  int
 	sheets []tab
 	xfs    []int // the formats of the XF records; see settle
 }
@@ -87,7 +88,7 @@ func bookOf(open func(at int64) (io.Reader, error)) (*Book, error) {
 	if len(b.Sheets) == 0 {
 		return nil, fmt.Errorf("the workbook has no sheets")
 	}
-	b.Others = x.others
+	b.Others, b.Links = x.others, x.links
 	for _, d := range x.names {
 		d.addTo(b, x.refs, x.self, x.tabs)
 	}
@@ -180,8 +181,12 @@ func (x *xls) global(r *biff) (err error) {
 		return x.sst(r)
 	case recSupBook:
 		f.u16()
-		if f.u16() == 0x0401 {
+		switch f.u16() { // the length of a name, or what it is
+		case 0x0401:
 			x.self = x.books
+		case 0x3a01: // functions of the program
+		default:
+			x.links++
 		}
 		x.books++
 	case recExternSheet:

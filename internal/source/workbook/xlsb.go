@@ -313,8 +313,11 @@ func (x *xlsb) list(main string, b *Book) error {
 				refs = append(refs, reference{int(f.u32()), int(int32(f.u32())), int(int32(f.u32()))})
 			}
 		case brtSupBookSrc, brtSupSelf, brtSupSame, brtSupAddin:
-			if links++; r.typ == brtSupSelf {
+			switch links++; r.typ {
+			case brtSupSelf:
 				self = links - 1
+			case brtSupBookSrc:
+				b.Links++
 			}
 		case brtName:
 			flags := f.u32()
