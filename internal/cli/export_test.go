@@ -295,6 +295,30 @@ func TestScriptLeavesOut(t *testing.T) {
 
 // The literals of the databases that do not run here follow their published
 // syntax; the files were read with care.
+// The standard's own words run where they are kept to.
+func TestStandardScript(t *testing.T) {
+	onNetwork(t, func(t *testing.T, b *bench, s server) {
+		if s.name != "postgres" {
+			return
+		}
+		b.write("a.csv", "id,name,toll,day,at,seen,open,share,clock\n1,O'Hara,2.50,2026-03-01,2026-03-01 10:00:00,2026-03-01T10:00:00+01:00,true,1.5e3,10:30:00\n2,,,,,,,,\n")
+		b.run(0, "plan", "a.csv", "-o", "a.yaml", "--table", "plain", "--key", "id", "--type", "open=boolean", "--type", "share=double precision")
+		b.run(0, "script", "a.yaml", "--for", "standard", "-o", "a.sql")
+		out, err := b.runScript(s, "a.sql")
+		require.NoError(t, err, out)
+		b.run(0, "load", "a.yaml", "--into", s.url, "--table", "loaded")
+		assert.Equal(t, b.content(s.url, "loaded"), b.content(s.url, "plain"))
+		b.write("b.sql", strings.Replace(b.read("a.sql"), "= 2 THEN", "= 3 THEN", 1))
+		s.exec(t, "DROP TABLE plain")
+		_, err = b.runScript(s, "b.sql")
+		assert.Error(t, err, "a row is missing")
+		assert.NotContains(t, s.tables(t), "plain")
+	})
+	b := newBench(t)
+	b.write("a.csv", "id,name\n1,x\n")
+	assert.Contains(t, b.run(0, "ddl", "a.csv", "--for", "iso", "--type", "name=text").out, "CHARACTER LARGE OBJECT")
+}
+
 func TestScriptsForOtherDatabases(t *testing.T) {
 	b := newBench(t)
 	long := strings.Repeat("é", 801) + "$(x)" + strings.Repeat("ab", 2500)

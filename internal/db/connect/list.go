@@ -11,6 +11,7 @@ import (
 	"ambertray/internal/db/postgres"
 	"ambertray/internal/db/sqlite"
 	"ambertray/internal/db/sqlserver"
+	"ambertray/internal/db/standard"
 )
 
 // All lists the databases, one line each.
@@ -20,6 +21,7 @@ var All = []*db.Database{
 	mysql.Database,
 	sqlserver.Database,
 	oracle.Database,
+	standard.Database,
 }
 
 // ByName finds a database by its name or a usual other one.
