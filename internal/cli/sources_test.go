@@ -357,6 +357,8 @@ func TestBooksOfEveryAge(t *testing.T) {
 		assert.EqualValues(t, 38, rec.Records.Loaded, name)
 		assert.Equal(t, [][]string{{"38", "00000", "01443"}}, b.query("c.db", "SELECT count(*), min(code), max(code) FROM boats"), name)
 		assert.Contains(t, b.read(filepath.Join("tray", rec.Entry, "plan.yaml")), `visible: "yes"`)
+		assert.Contains(t, b.read(filepath.Join("tray", rec.Entry, "plan.yaml")), "leave_out:\n  - Note")
+		assert.NotContains(t, b.run(0, "peek", "sqlite:c.db", "boats").out, "note")
 		assert.Contains(t, b.run(2, "look", "old.dat", "--sheet", "Kept back", "--range", "Boats!A2:I42").err, "is on the sheet")
 		if name == "boats.xls" {
 			assert.Contains(t, b.run(2, "look", "old.dat").out, "Fleet (Boats A2:I42)")

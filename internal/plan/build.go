@@ -91,6 +91,26 @@ func (b *builder) table() {
 	}
 }
 
+// unseen reports whether a column is hidden in every sheet that has it, and what is hidden
+// is to be left out.
+func (b *builder) unseen(i int, header string) bool {
+	some := false
+	for _, s := range b.sources {
+		at := i
+		if len(b.sources) > 1 {
+			at = slices.Index(s.Layout.Columns, header)
+		}
+		if at < 0 {
+			continue
+		}
+		if !s.Visible() || s.Unseen[at] == nil {
+			return false
+		}
+		some = true
+	}
+	return some
+}
+
 // find finds a column by its header or its name, for an option.
 func (b *builder) find(option, s string) (int, error) {
 	for i := range b.headers {
@@ -109,6 +129,12 @@ func (b *builder) find(option, s string) (int, error) {
 
 // choose finds the columns that are left out, and those that must not be blank.
 func (b *builder) choose() error {
+	for i, h := range b.headers {
+		if h != "" && b.unseen(i, h) {
+			b.leave[i] = true
+			b.plan.LeaveOut = append(b.plan.LeaveOut, h)
+		}
+	}
 	for _, s := range b.wishes.LeaveOut {
 		i, err := b.find("--leave-out", s)
 		if err != nil {

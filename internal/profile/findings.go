@@ -183,9 +183,13 @@ func (p *Profile) unseenFindings(src *source.Source) {
 	}
 	for i, h := range src.Layout.Columns {
 		if c := src.Unseen[i]; c != nil {
-			p.find(Finding{Weight: Note, Code: CodeHidden, Column: h, Count: c.Count,
+			f := Finding{Weight: Note, Code: CodeHidden, Column: h, Count: c.Count,
 				Text: "the column is hidden in the workbook, and read all the same",
-				Do:   "if it is not meant, leave it out in the plan"})
+				Do:   "if it is not meant, --visible leaves out what is hidden"}
+			if src.Visible() {
+				f.Text, f.Do = "the column is hidden in the workbook, and left out", ""
+			}
+			p.find(f)
 		}
 	}
 }

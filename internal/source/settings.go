@@ -68,8 +68,8 @@ var Settings = []*Setting{
 		show: func(s *Source) (string, bool) {
 			return s.Range.String(), s.HasCells() && s.Range != workbook.All
 		}},
-	{Key: "visible", Switch: true, Help: "leave out rows of a sheet that are hidden or filtered out",
-		Words: func(string) string { return "without hidden rows" },
+	{Key: "visible", Switch: true, Help: "leave out rows and columns of a sheet that are hidden or filtered out",
+		Words: func(string) string { return "without what is hidden" },
 		needs: "no workbook, so that nothing is hidden",
 		put: func(k *Known, v string) error {
 			yes, err := either(v, "no", "yes")

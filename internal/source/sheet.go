@@ -347,6 +347,9 @@ func (s *Source) remark(c *workbook.Cell, row int) {
 	}
 }
 
+// Visible reports whether what is hidden in a workbook is left out.
+func (s *Source) Visible() bool { return s.visible }
+
 // unseen counts a row that a person does not see, and reports whether it is left out.
 func (s *Source) unseen(r *workbook.Row) bool {
 	for i := range r.Cells {
