@@ -430,6 +430,11 @@ func refitted(ctx context.Context, pending *tray.Receipt, conn db.Session) (db.O
 	if err != nil || found == nil || !is {
 		return db.Unknown, err
 	}
+	// Whoever changes the table has it for itself: the count waits until that has ended,
+	// also where the server has not noticed yet that the program is gone.
+	if _, err := conn.Count(ctx, found); err != nil {
+		return db.Unknown, err
+	}
 	now, err := definer.Definition(ctx, found)
 	if err != nil {
 		return db.Unknown, err

@@ -2,8 +2,13 @@ package cli_test
 
 import (
 	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -95,5 +100,57 @@ func TestRefit(t *testing.T) {
 		b.write("more.csv", "No,Keeper,Rise,Gate,Toll\n6,Fay,2.1,A1,3\n")
 		rec = b.loaded(0, append([]string{"more.csv", "--mode", "append", "--table", "refitted"}, into...)...)
 		assert.Contains(t, b.run(2, append([]string{"refit", rec.Entry, "is.yaml"}, into...)...).err, "the load did not make the table")
+	})
+}
+
+// Killed at any moment, the table is as it was or as it was to be, and the entry says which.
+func TestRefitKilled(t *testing.T) {
+	kills := 3
+	if os.Getenv("AMBERTRAY_KILLS") != "" {
+		_, err := fmt.Sscan(os.Getenv("AMBERTRAY_KILLS"), &kills)
+		require.NoError(t, err)
+	}
+	onMergers(t, func(t *testing.T, b *bench, s server) {
+		var text strings.Builder
+		text.WriteString("No,Keeper,Toll\n")
+		for i := range 40000 {
+			fmt.Fprintf(&text, "%d,Keeper %d,%d\n", i, i, i%900)
+		}
+		b.write("locks.csv", text.String())
+		b.run(0, "plan", "locks.csv", "-o", "a.yaml", "--table", "refitted", "--key", "no")
+		rec := b.loaded(0, "a.yaml", "--into", s.url)
+		b.write("b.yaml", strings.Replace(b.read("a.yaml"), "type: smallint", "type: varchar(12)", 1))
+		plans := []string{"a.yaml", "b.yaml"}
+		at, killed := 0, 0
+		for i := 0; i < 4*kills && killed < kills; i++ {
+			cmd := b.command("refit", rec.Entry, plans[1-at], "--yes", "--into", s.url)
+			require.NoError(t, cmd.Start())
+			time.Sleep(time.Duration(30+rand.IntN(700)) * time.Millisecond)
+			require.NoError(t, cmd.Process.Kill())
+			cmd.Wait()
+			// Whoever asks settles it, and the table is what the entry says.
+			require.Contains(t, b.run(0, "verify", rec.Entry, "--into", s.url).out, "answer  agrees")
+			b.run(0, "verify", rec.Entry, "--deep", "--into", s.url)
+			var now tray.Receipt
+			require.NoError(t, json.Unmarshal([]byte(b.read(filepath.Join("tray", rec.Entry, "receipt.json"))), &now))
+			is := len(now.Refits) % 2
+			if is == at {
+				killed++
+			}
+			at = is
+			for _, c := range now.Columns {
+				if c.Name == "toll" {
+					assert.Equal(t, []string{"smallint", "varchar(12)"}[at], c.Type)
+				}
+			}
+		}
+		t.Logf("killed in time: %d", killed)
+		assert.Positive(t, killed)
+		b.run(0, "refit", rec.Entry, plans[1-at], "--yes", "--into", s.url)
+		for _, name := range s.tables(t) {
+			if strings.HasPrefix(name, "ambertray_") && s.name != "mysql" { // where the next load sweeps it
+				assert.NotContains(t, name, "ambertray_")
+			}
+		}
 	})
 }

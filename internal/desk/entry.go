@@ -97,10 +97,15 @@ func (d *Desk) entry(name string) (*Entry, error) {
 	if e.Receipt, err = found.Receipt(); err != nil {
 		return nil, err
 	}
-	if e.Plan, err = plan.ReadFile(found.Path(e.Receipt.PlanName())); err != nil {
-		return nil, fmt.Errorf("the entry %s has no plan that can be read: %w", found.Name, err)
+	return e, e.readPlan()
+}
+
+// readPlan reads the plan that the receipt goes by.
+func (e *Entry) readPlan() (err error) {
+	if e.Plan, err = plan.ReadFile(e.Path(e.Receipt.PlanName())); err != nil {
+		return fmt.Errorf("the entry %s has no plan that can be read: %w", e.Name, err)
 	}
-	return e, nil
+	return nil
 }
 
 // claim keeps others from working on the entry, and reads its receipt as it is
@@ -110,8 +115,10 @@ func (d *Desk) claim(e *Entry) (err error) {
 		return err
 	}
 	e.log = slog.New(slog.NewMultiHandler(d.Log.Handler(), slog.NewTextHandler(e.logFile, nil)))
-	e.Receipt, err = e.Entry.Receipt()
-	return err
+	if e.Receipt, err = e.Entry.Receipt(); err != nil {
+		return err
+	}
+	return e.readPlan()
 }
 
 // entryAt is entry with a connection to the database of the load, and claimed
@@ -165,6 +172,9 @@ func (d *Desk) entryAt(ctx context.Context, name string, at DatabaseRequest, cla
 			return nil, fmt.Errorf("%s: %w", e.Name, err)
 		}
 		if e.Receipt, err = e.Entry.Receipt(); err != nil {
+			return nil, err
+		}
+		if err := e.readPlan(); err != nil {
 			return nil, err
 		}
 		e.log.Info("settled what the program left undecided", "verdict", e.Receipt.Verdict)
