@@ -230,7 +230,7 @@ func (s *tableSide) Rows(ctx context.Context, encoder func() sink.Encoder, take 
 	var names []string
 	var readers []*reading.Reader
 	for _, c := range s.columns {
-		names = append(names, s.conn.Dialect().Quote(c.Name))
+		names = append(names, c.Name)
 		t := c.SQL
 		if t.Kind == sqltype.None {
 			t.Kind = sqltype.Text
@@ -241,7 +241,7 @@ func (s *tableSide) Rows(ctx context.Context, encoder func() sink.Encoder, take 
 	row := make([]reading.Value, len(readers))
 	var data []byte
 	rows := 0
-	err := s.conn.Scan(ctx, fmt.Sprintf("SELECT %s FROM %s", strings.Join(names, ", "),
+	err := s.conn.Scan(ctx, fmt.Sprintf("SELECT %s FROM %s", s.conn.Dialect().List(names),
 		s.conn.Dialect().Qualified(s.table.Schema, s.table.Name)), s.columns,
 		func(fields [][]byte) error {
 			for i, f := range fields {

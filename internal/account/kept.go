@@ -69,9 +69,7 @@ func (u *undo) giveBack(ctx context.Context) error {
 // exchange puts the rows that were kept in the place of those of the load.
 func (u *undo) exchange(ctx context.Context, merger db.Merger) error {
 	k := u.Receipt.Kept
-	def := u.Plan.Definition()
-	def.Schema, def.Name = u.found.Schema, u.found.Name
-	work, err := u.Session.Begin(ctx, db.Spec{Mode: db.Append, Table: def})
+	work, err := u.begin(ctx)
 	if err != nil {
 		return err
 	}
@@ -81,15 +79,9 @@ func (u *undo) exchange(ctx context.Context, merger db.Merger) error {
 	if u.out.Deleted, err = merger.Affect(ctx, "DELETE FROM "+table); err != nil {
 		return w.Fail("cannot take the rows of the load out", err)
 	}
-	list := ""
 	columns, loose := load.ColumnsOf(u.found)
-	for i, c := range columns {
-		if i > 0 {
-			list += ", "
-		}
-		list += d.Quote(c.Name)
-	}
-	if u.out.PutBack, err = merger.Affect(ctx, fmt.Sprintf("INSERT INTO %s (%s) %sSELECT %[2]s FROM %[4]s", table, list,
+	if u.out.PutBack, err = merger.Affect(ctx, fmt.Sprintf("INSERT INTO %s (%s) %sSELECT %[2]s FROM %[4]s", table,
+		d.List(u.found.Given()),
 		d.GiveIdentity, d.Qualified(u.found.Schema, k.Table))); err != nil {
 		return w.Fail("cannot put the old rows back", err)
 	}

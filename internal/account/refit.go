@@ -214,14 +214,7 @@ func (r *refit) run(ctx context.Context, work db.Refit) error {
 	if err := r.Entry.Write(r.out.Plan, r.Text); err != nil {
 		return err
 	}
-	if err := r.Entry.PrepareReceipt(receipt); err != nil {
-		return err
-	}
-	if err := work.Commit(ctx); err != nil {
-		var lost *db.Unsure
-		if !errors.As(err, &lost) {
-			_ = r.Entry.Drop() // the receipt that was prepared
-		}
+	if err := committed(ctx, r.Entry, receipt, work.Commit); err != nil {
 		return err
 	}
 	if came, err := refitted(ctx, receipt, r.Session); err != nil || came == db.RolledBack {
@@ -268,12 +261,12 @@ func (r *refit) Rows(ctx context.Context, encoder func() sink.Encoder, take func
 	d := r.Session.Dialect()
 	var names []string
 	for _, c := range r.columns {
-		names = append(names, d.Quote(c.Name))
+		names = append(names, c.Name)
 	}
 	enc := encoder()
 	row := make([]reading.Value, len(r.columns))
 	var data []byte
-	err := r.Session.Scan(ctx, fmt.Sprintf("SELECT %s FROM %s", strings.Join(names, ", "),
+	err := r.Session.Scan(ctx, fmt.Sprintf("SELECT %s FROM %s", d.List(names),
 		d.Qualified(r.found.Schema, r.found.Name)), r.was, func(fields [][]byte) error {
 		if err := r.row(fields, row); err != nil {
 			return err

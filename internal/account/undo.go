@@ -275,18 +275,21 @@ func (u *undo) provenance() *dialect.Column {
 	return nil
 }
 
+// begin begins a transaction in the table, without a stage.
+func (u *undo) begin(ctx context.Context) (db.Load, error) {
+	return u.Session.Begin(ctx, db.Spec{Mode: db.Append, Table: tableOf(u.Receipt, u.Plan)})
+}
+
 // byProvenance deletes the rows that have the name of the entry. The sources are not needed.
 func (u *undo) byProvenance(ctx context.Context, m db.Merger, c dialect.Column) error {
-	def := u.Plan.Definition()
-	def.Schema, def.Name = u.found.Schema, u.found.Name
-	work, err := u.Session.Begin(ctx, db.Spec{Mode: db.Append, Table: def})
+	work, err := u.begin(ctx)
 	if err != nil {
 		return err
 	}
 	defer work.Rollback()
 	d := u.Session.Dialect()
-	n, err := m.Affect(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s = %s", d.Qualified(def.Schema, def.Name),
-		d.Quote(c.Name), d.Literal(c, u.Receipt.Entry)))
+	n, err := m.Affect(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s = %s", d.Qualified(u.found.Schema,
+		u.found.Name), d.Quote(c.Name), d.Literal(c, u.Receipt.Entry)))
 	if err != nil {
 		return m.Within().Fail("cannot take the rows back", err)
 	}
@@ -517,14 +520,7 @@ func (u *undo) commit(ctx context.Context, load db.Load) error {
 			return err
 		}
 	}
-	if err := u.Entry.PrepareReceipt(receipt); err != nil {
-		return err
-	}
-	if err := load.Commit(ctx); err != nil {
-		var lost *db.Unsure
-		if !errors.As(err, &lost) {
-			_ = u.Entry.Drop() // the receipt that was prepared
-		}
+	if err := committed(ctx, u.Entry, receipt, load.Commit); err != nil {
 		return err
 	}
 	if err := u.Entry.Settle(tray.ReceiptFile); err != nil {
@@ -534,4 +530,18 @@ func (u *undo) commit(ctx context.Context, load db.Load) error {
 		marked.Unmark(ctx)
 	}
 	return nil
+}
+
+// committed commits with a receipt prepared, which has its name to get. Where the commit is
+// refused, there is none; where its answer is lost, the receipt waits for who asks.
+func committed(ctx context.Context, e *tray.Entry, r *tray.Receipt, commit func(context.Context) error) error {
+	if err := e.PrepareReceipt(r); err != nil {
+		return err
+	}
+	err := commit(ctx)
+	var lost *db.Unsure
+	if err != nil && !errors.As(err, &lost) {
+		_ = e.Drop() // the receipt that was prepared
+	}
+	return err
 }

@@ -3,12 +3,9 @@ package cli_test
 import (
 	"encoding/json"
 	"fmt"
-	"math/rand/v2"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -105,11 +102,7 @@ func TestRefit(t *testing.T) {
 
 // Killed at any moment, the table is as it was or as it was to be, and the entry says which.
 func TestRefitKilled(t *testing.T) {
-	kills := 3
-	if os.Getenv("AMBERTRAY_KILLS") != "" {
-		_, err := fmt.Sscan(os.Getenv("AMBERTRAY_KILLS"), &kills)
-		require.NoError(t, err)
-	}
+	kills := killsOr(t, 3)
 	onMergers(t, func(t *testing.T, b *bench, s server) {
 		var text strings.Builder
 		text.WriteString("No,Keeper,Toll\n")
@@ -123,11 +116,7 @@ func TestRefitKilled(t *testing.T) {
 		plans := []string{"a.yaml", "b.yaml"}
 		at, killed := 0, 0
 		for i := 0; i < 4*kills && killed < kills; i++ {
-			cmd := b.command("refit", rec.Entry, plans[1-at], "--yes", "--into", s.url)
-			require.NoError(t, cmd.Start())
-			time.Sleep(time.Duration(30+rand.IntN(700)) * time.Millisecond)
-			require.NoError(t, cmd.Process.Kill())
-			cmd.Wait()
+			b.killedAtRandom(30, 700, "refit", rec.Entry, plans[1-at], "--yes", "--into", s.url)
 			// Whoever asks settles it, and the table is what the entry says.
 			require.Contains(t, b.run(0, "verify", rec.Entry, "--into", s.url).out, "answer  agrees")
 			b.run(0, "verify", rec.Entry, "--deep", "--into", s.url)

@@ -10,7 +10,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -446,10 +445,7 @@ func TestKilled(t *testing.T) {
 		b.run(0, "plan", "big.csv", "-o", "big.yaml")
 		s.exec(t, "CREATE TABLE existing (id int PRIMARY KEY, name varchar(60), n decimal(12,2))", "INSERT INTO existing VALUES (1, 'one', 1.00)")
 		state := func() [][]string { return queryRows(t, s.db, "SELECT "+s.text("id")+", name FROM existing") }
-		killed, kills := 0, 10
-		if s := os.Getenv("AMBERTRAY_KILLS"); s != "" {
-			kills, _ = strconv.Atoi(s)
-		}
+		killed, kills := 0, killsOr(t, 10)
 		for i := 0; killed < kills && i < 2*kills; i++ {
 			papers := fmt.Sprintf("tray%d", i)
 			args := []string{"load", "big.yaml", "--into", s.url, "--tray", papers}

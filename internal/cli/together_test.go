@@ -114,30 +114,50 @@ func TestTogether(t *testing.T) {
 	})
 }
 
-// Killed at any moment, both tables are there or neither is, and the entries say which.
-func TestTogetherKilled(t *testing.T) {
-	kills := 6
-	if os.Getenv("AMBERTRAY_KILLS") != "" {
-		_, err := fmt.Sscan(os.Getenv("AMBERTRAY_KILLS"), &kills)
+// killsOr is how many kills a test makes: as many as are asked for, else so many.
+func killsOr(t *testing.T, kills int) int {
+	if n := os.Getenv("AMBERTRAY_KILLS"); n != "" {
+		_, err := fmt.Sscan(n, &kills)
 		require.NoError(t, err)
 	}
+	return kills
+}
+
+// killedAtRandom runs a command, and kills it at a random moment: from some milliseconds on, within
+// so many more.
+func (b *bench) killedAtRandom(from, within int, args ...string) {
+	b.t.Helper()
+	cmd := b.command(args...)
+	require.NoError(b.t, cmd.Start())
+	time.Sleep(time.Duration(from+rand.IntN(within)) * time.Millisecond)
+	require.NoError(b.t, cmd.Process.Kill())
+	cmd.Wait()
+}
+
+// settled is what lies on a tray when everything has been asked for that a kill has left
+// undecided; the states are those from before.
+func (b *bench) settled(s server, papers string) []tray.Summary {
+	b.t.Helper()
+	list, err := tray.List(filepath.Join(b.dir, papers))
+	require.NoError(b.t, err)
+	for _, x := range list {
+		if x.State == tray.Unsure {
+			b.try("verify", x.Entry.Name, "--into", s.url, "--tray", papers)
+		}
+	}
+	return list
+}
+
+// Killed at any moment, both tables are there or neither is, and the entries say which.
+func TestTogetherKilled(t *testing.T) {
+	kills := killsOr(t, 6)
 	onGroupers(t, func(t *testing.T, b *bench, s server) {
 		b.fleet(60000, "")
 		killed := 0
 		for i := 0; i < 3*kills && killed < kills; i++ {
 			papers := fmt.Sprintf("tray%d", i)
-			cmd := b.command("load", "passages.yaml", "boats.yaml", "--into", s.url, "--tray", papers)
-			require.NoError(t, cmd.Start())
-			time.Sleep(time.Duration(40+rand.IntN(600)) * time.Millisecond)
-			require.NoError(t, cmd.Process.Kill())
-			cmd.Wait()
-			list, err := tray.List(filepath.Join(b.dir, papers))
-			require.NoError(t, err)
-			for _, x := range list {
-				if x.State == tray.Unsure {
-					b.try("verify", x.Entry.Name, "--into", s.url, "--tray", papers)
-				}
-			}
+			b.killedAtRandom(40, 600, "load", "passages.yaml", "boats.yaml", "--into", s.url, "--tray", papers)
+			list := b.settled(s, papers)
 			tables := slices.DeleteFunc(s.tables(t), func(n string) bool {
 				return strings.HasPrefix(n, "ambertray_") // to be swept by the next load
 			})
@@ -231,11 +251,7 @@ func TestTogetherInACircle(t *testing.T) {
 
 // So it is of tables that are there, whose rows are changed.
 func TestTogetherKilledMerging(t *testing.T) {
-	kills := 4
-	if os.Getenv("AMBERTRAY_KILLS") != "" {
-		_, err := fmt.Sscan(os.Getenv("AMBERTRAY_KILLS"), &kills)
-		require.NoError(t, err)
-	}
+	kills := killsOr(t, 4)
 	onGroupers(t, func(t *testing.T, b *bench, s server) {
 		b.fleet(20000, "")
 		both := []string{"load", "passages.yaml", "boats.yaml", "--into", s.url, "--yes"}
@@ -247,18 +263,8 @@ func TestTogetherKilledMerging(t *testing.T) {
 			for _, f := range []string{"boats.csv", "passages.csv"} {
 				b.write(f, strings.NewReplacer(was, is, ".50\n", map[string]string{"Coot": ".75\n", "Heron": ".50\n"}[is], ".75\n", ".50\n").Replace(b.read(f)))
 			}
-			cmd := b.command(append(both, "--mode", "merge", "--tray", papers)...)
-			require.NoError(t, cmd.Start())
-			time.Sleep(time.Duration(100+rand.IntN(900)) * time.Millisecond)
-			require.NoError(t, cmd.Process.Kill())
-			cmd.Wait()
-			list, err := tray.List(filepath.Join(b.dir, papers))
-			require.NoError(t, err)
-			for _, x := range list {
-				if x.State == tray.Unsure {
-					b.try("verify", x.Entry.Name, "--into", s.url, "--tray", papers)
-				}
-			}
+			b.killedAtRandom(100, 900, append(both, "--mode", "merge", "--tray", papers)...)
+			list := b.settled(s, papers)
 			// Whoever asks waits until the server has noticed.
 			b.run(0, append(slices.Clone(both), "--mode", "append", "--only-new", "--tray", "other")...)
 			changed := queryRows(t, s.db, "SELECT (SELECT "+s.text("count(*)")+" FROM boats WHERE name LIKE '"+is+"%'), (SELECT "+s.text("count(*)")+

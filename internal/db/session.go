@@ -68,6 +68,16 @@ func (t *Table) PrimaryKey() (names []string) {
 	}
 }
 
+// Given lists the columns that take values: all but those that the database computes.
+func (t *Table) Given() (names []string) {
+	for _, c := range t.Columns {
+		if !c.Generated {
+			names = append(names, c.Name)
+		}
+	}
+	return names
+}
+
 // A Column is one of a table that the database has.
 type Column struct {
 	Name     string

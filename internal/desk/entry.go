@@ -73,6 +73,7 @@ type Entry struct {
 	Receipt *tray.Receipt
 	Plan    *plan.Plan
 
+	planned string     // the file of Plan
 	conn    db.Session // nil unless it was asked for
 	logFile *os.File   // open while nobody else may work on the entry
 	log     *slog.Logger
@@ -100,9 +101,14 @@ func (d *Desk) entry(name string) (*Entry, error) {
 	return e, e.readPlan()
 }
 
-// readPlan reads the plan that the receipt goes by.
+// readPlan reads the plan that the receipt goes by, unless it is that already.
 func (e *Entry) readPlan() (err error) {
-	if e.Plan, err = plan.ReadFile(e.Path(e.Receipt.PlanName())); err != nil {
+	name := e.Receipt.PlanName()
+	if name == e.planned {
+		return nil
+	}
+	e.planned = name
+	if e.Plan, err = plan.ReadFile(e.Path(name)); err != nil {
 		return fmt.Errorf("the entry %s has no plan that can be read: %w", e.Name, err)
 	}
 	return nil

@@ -56,28 +56,22 @@ func (d *Desk) Refit(ctx context.Context, r RefitRequest) (*RefitAnswer, error) 
 		return nil, err
 	}
 	start := time.Now()
-	m := d.meter(ctx, "changing", 0)
 	job := account.RefitJob{Entry: e.Entry, Receipt: e.Receipt, Plan: e.Plan, New: p, Text: text, Session: e.conn,
-		Log: e.log, At: time.Now(), By: userName(), DryRun: true}
-	out, err := account.Refit(ctx, job)
-	m.End()
-	if err == nil && !r.DryRun {
-		if !r.Yes {
-			err = d.confirm(ctx, Question{Code: Redefines, Answer: "say --yes if that is meant",
-				Ask: fmt.Sprintf("the definition of %s, with %s, will be changed: %s", name,
-					phrase.Count(out.Rows, "row"), strings.Join(out.Changes, "; "))})
-		}
-		if err == nil {
-			e.log.Info("refit", "version", d.Version, "changes", out.Changes)
-			job.DryRun = false
-			out, err = account.Refit(ctx, job)
-		}
-	}
+		Log: e.log, At: time.Now(), By: userName()}
+	out, err := agreed(ctx, d, e, "refit", r.DryRun, r.Yes, func(dry bool) (*tray.Refit, error) {
+		m := d.meter(ctx, "changing", 0)
+		defer m.End()
+		job.DryRun = dry
+		return account.Refit(ctx, job)
+	}, func(out *tray.Refit) Question {
+		return Question{Code: Redefines, Ask: fmt.Sprintf("the definition of %s, with %s, will be changed: %s", name,
+			phrase.Count(out.Rows, "row"), strings.Join(out.Changes, "; "))}
+	})
 	if err != nil {
-		return nil, d.notDone(ctx, e, "refit", err)
+		return nil, err
 	}
 	if !r.DryRun {
-		e.log.Info("refitted", "statements", out.Statements, "rows", out.Rows)
+		e.log.Info("refitted", "changes", out.Changes, "statements", out.Statements, "rows", out.Rows)
 	}
 	return &RefitAnswer{Document: document("refit"), Entry: e.Name, DryRun: r.DryRun, Schema: t.Schema, Table: t.Name,
 		Refit: out, Took: time.Since(start), Into: e.Receipt.Database}, nil

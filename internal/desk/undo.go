@@ -56,27 +56,19 @@ func (d *Desk) Undo(ctx context.Context, r UndoRequest) (*UndoAnswer, error) {
 		book = nil
 	}
 	job := account.UndoJob{Entry: e.Entry, Receipt: e.Receipt, Plan: e.Plan, Session: e.conn, Log: e.log,
-		At: time.Now(), By: userName(),
-		Ledger: book, DryRun: true}
+		At: time.Now(), By: userName(), Ledger: book}
 	start := time.Now()
-	m := d.meter(ctx, "taking back", 0)
-	job.Progress = m.Set
-	out, err := account.Undo(ctx, job)
-	m.End()
-	if err == nil && !r.DryRun {
-		if !r.Yes {
-			err = d.confirm(ctx, Question{Code: TakesBack, Answer: "say --yes if that is meant",
-				Ask: fmt.Sprintf("%s: the load of %s into %s will be taken back: %s", e.Name,
-					phrase.Count(e.Receipt.Records.Loaded, "record"), name, doneBy(out))})
-		}
-		if err == nil {
-			e.log.Info("undo", "version", d.Version)
-			job.DryRun = false
-			out, err = account.Undo(ctx, job)
-		}
-	}
+	out, err := agreed(ctx, d, e, "undo", r.DryRun, r.Yes, func(dry bool) (*tray.Undoing, error) {
+		m := d.meter(ctx, "taking back", 0)
+		defer m.End()
+		job.Progress, job.DryRun = m.Set, dry
+		return account.Undo(ctx, job)
+	}, func(out *tray.Undoing) Question {
+		return Question{Code: TakesBack, Ask: fmt.Sprintf("%s: the load of %s into %s will be taken back: %s", e.Name,
+			phrase.Count(e.Receipt.Records.Loaded, "record"), name, doneBy(out))}
+	})
 	if err != nil {
-		return nil, d.notDone(ctx, e, "undo", err)
+		return nil, err
 	}
 	a := &UndoAnswer{Document: document("undo"), Entry: e.Name, DryRun: r.DryRun, Schema: t.Schema, Table: t.Name,
 		Mode: t.Mode, Undoing: out, Verdict: tray.Undone, Loaded: e.Receipt.Records, Sources: e.Receipt.Sources,
@@ -88,6 +80,28 @@ func (d *Desk) Undo(ctx context.Context, r UndoRequest) (*UndoAnswer, error) {
 			out.Dropped)
 	}
 	return a, nil
+}
+
+// agreed does something to an entry. Where nobody has agreed to it yet, it is done without a
+// commit first, to see what to ask.
+func agreed[T any](ctx context.Context, d *Desk, e *Entry, what string, dry, yes bool, do func(dry bool) (T, error),
+	ask func(T) Question) (out T, err error) {
+	if dry || !yes {
+		out, err = do(true)
+	}
+	if err == nil && !dry && !yes {
+		q := ask(out)
+		q.Answer = "say --yes if that is meant"
+		err = d.confirm(ctx, q)
+	}
+	if err == nil && !dry {
+		e.log.Info(what, "version", d.Version)
+		out, err = do(false)
+	}
+	if err != nil {
+		err = d.notDone(ctx, e, what, err)
+	}
+	return out, err
 }
 
 // doneBy says what taking a load back does.

@@ -49,11 +49,10 @@ func ColumnsOf(t *db.Table) (columns []dialect.Column, loose []bool) {
 			continue
 		}
 		typ := c.SQL
-		is := typ.Kind == sqltype.None
-		if is {
+		if typ.Kind == sqltype.None {
 			typ.Kind = sqltype.Text
 		}
-		columns, loose = append(columns, dialect.Column{Name: c.Name, Type: typ}), append(loose, is)
+		columns = append(columns, dialect.Column{Name: c.Name, Type: typ})
 	}
-	return columns, loose
+	return columns, db.LooseColumns(t, columns)
 }

@@ -2,6 +2,7 @@ package profile
 
 import (
 	"ambertray/internal/reading"
+	"ambertray/internal/sketch"
 	"ambertray/internal/source/delimited"
 )
 
@@ -98,7 +99,7 @@ func (w *worker) observeKey(i int, lines []spot, ascii bool) {
 			w.ints[i] = append(w.ints[i], e.ints.last)
 			h = intHash
 		} else if b := reading.TrimSpace(f); h == 0 && len(b) > 0 {
-			h = hash(b)
+			h = sketch.Hash(b)
 		}
 		w.hashes[i] = append(w.hashes[i], h)
 	}

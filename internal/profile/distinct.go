@@ -2,40 +2,13 @@ package profile
 
 import (
 	"encoding/binary"
-	"math"
 	"math/bits"
 	"strconv"
 	"sync"
 	"sync/atomic"
-)
 
-// hash is a fast 64-bit hash, never 0. It multiplies and folds, as several
-// published hashes do; it need not resist an enemy, for equal hashes of
-// different values only make us offer one key less.
-func hash(b []byte) uint64 {
-	const k0, k1, k2 = 0x9e3779b97f4a7c15, 0xd6e8feb86659fd93, 0xa0761d6478bd642f
-	h := uint64(len(b)) * k0
-	for len(b) > 16 {
-		hi, lo := bits.Mul64(binary.LittleEndian.Uint64(b)^k1^h, binary.LittleEndian.Uint64(b[8:])^k2)
-		h = hi ^ lo
-		b = b[16:]
-	}
-	var x, y uint64
-	switch n := len(b); {
-	case n >= 8:
-		x, y = binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[n-8:])
-	case n >= 4:
-		x, y = uint64(binary.LittleEndian.Uint32(b)), uint64(binary.LittleEndian.Uint32(b[n-4:]))
-	case n > 0:
-		x = uint64(b[0])<<16 | uint64(b[n/2])<<8 | uint64(b[n-1])
-	}
-	hi, lo := bits.Mul64(x^k1^h, y^k2)
-	hi, lo = bits.Mul64(hi^k0, lo^k1)
-	if h = hi ^ lo; h == 0 {
-		return 1
-	}
-	return h
-}
+	"ambertray/internal/sketch"
+)
 
 const (
 	// fewValues is up to how many different values are listed and counted.
@@ -53,7 +26,7 @@ type distinct struct {
 	few   *fewSet
 	many  bool // there are more than fewValues
 	seen  int  // fields in the estimate
-	sized []uint8
+	sized sketch.Registers
 }
 
 type fewSet struct {
@@ -92,28 +65,21 @@ func (d *distinct) add(h uint64, b []byte, times int64) {
 	}
 	if d.seen < estimateFrom {
 		d.seen++
-		d.register(h)
+		d.sized.Add(h)
 	}
 }
 
 // spill turns to the estimate.
 func (d *distinct) spill() {
 	d.many = true
-	d.sized = make([]uint8, registers)
+	d.sized = make(sketch.Registers, registers)
 	for i, h := range d.few.hashes {
 		if h != 0 {
 			d.seen += int(min(d.few.counts[i], estimateFrom))
-			d.register(h)
+			d.sized.Add(h)
 		}
 	}
 	d.few = nil
-}
-
-func (d *distinct) register(h uint64) {
-	i := h % registers
-	if r := uint8(bits.LeadingZeros64(h|registers-1)) + 1; r > d.sized[i] {
-		d.sized[i] = r
-	}
 }
 
 func (d *distinct) merge(o *distinct) {
@@ -136,9 +102,7 @@ func (d *distinct) merge(o *distinct) {
 		d.spill()
 	}
 	d.seen += o.seen
-	for i, r := range o.sized {
-		d.sized[i] = max(d.sized[i], r)
-	}
+	d.sized.Merge(o.sized)
 }
 
 // count returns how many different values there are, and whether that is
@@ -150,19 +114,7 @@ func (d *distinct) count() (int64, bool) {
 		}
 		return int64(d.few.used), true
 	}
-	sum, zero := 0.0, 0
-	for _, r := range d.sized {
-		sum += math.Pow(2, -float64(r))
-		if r == 0 {
-			zero++
-		}
-	}
-	const m = float64(registers)
-	est := 0.7213 / (1 + 1.079/m) * m * m / sum
-	if est < 2.5*m && zero > 0 {
-		est = m * math.Log(m/float64(zero))
-	}
-	return max(int64(est+0.5), fewValues+1), false
+	return max(d.sized.Estimate(), fewValues+1), false
 }
 
 // A memo holds back short values that come again and again, so that a value
@@ -327,7 +279,7 @@ func (u *unique) addInts(ints []int64, lines []spot) {
 
 func hashInt(v int64) uint64 {
 	var b [24]byte
-	return hash(strconv.AppendInt(b[:0], v, 10))
+	return sketch.Hash(strconv.AppendInt(b[:0], v, 10))
 }
 
 // unpage turns pages into hashes, unless there are too many of them.

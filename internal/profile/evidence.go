@@ -7,6 +7,7 @@ import (
 	"unicode/utf8"
 
 	"ambertray/internal/reading"
+	"ambertray/internal/sketch"
 	"ambertray/internal/source/delimited"
 )
 
@@ -203,7 +204,7 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot
 	}
 	var h uint64
 	if s.hashes || e.values.wants() {
-		h = hash(b)
+		h = sketch.Hash(b)
 		e.values.add(h, b, times)
 	}
 

@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"ambertray/internal/sketch"
 )
 
 // observed feeds values to n workers in turn and merges them.
@@ -122,11 +124,11 @@ func TestDistinctCounts(t *testing.T) {
 		var all, a, b distinct
 		for i := range 3 * n {
 			v := []byte(fmt.Sprintf("value %d", i%n))
-			all.add(hash(v), v, 1)
+			all.add(sketch.Hash(v), v, 1)
 			if i%2 == 0 {
-				a.add(hash(v), v, 1)
+				a.add(sketch.Hash(v), v, 1)
 			} else {
-				b.add(hash(v), v, 1)
+				b.add(sketch.Hash(v), v, 1)
 			}
 		}
 		a.merge(&b)
@@ -172,7 +174,7 @@ func TestUnique(t *testing.T) {
 		u.addInts([]int64{of(17)}, []spot{n + 2})
 		assert.EqualValues(t, 1, u.duplicates.count, name)
 		// A text that reads the same as a number of before is the same value.
-		u.add([]uint64{hash([]byte(fmt.Sprint(of(18)))), hash([]byte("new"))}, []spot{n + 3, n + 4})
+		u.add([]uint64{sketch.Hash([]byte(fmt.Sprint(of(18)))), sketch.Hash([]byte("new"))}, []spot{n + 3, n + 4})
 		require.EqualValues(t, 2, u.duplicates.count, name)
 		assert.EqualValues(t, n+3, u.duplicates.first[1].Line)
 	}
@@ -188,7 +190,7 @@ func TestHashTellsValuesApart(t *testing.T) {
 	seen := map[uint64]string{}
 	for i := range 200000 {
 		for _, v := range []string{fmt.Sprint(i), fmt.Sprintf("%08d", i), fmt.Sprintf("a longer value with number %d in it", i)} {
-			h := hash([]byte(v))
+			h := sketch.Hash([]byte(v))
 			require.NotZero(t, h)
 			if was, ok := seen[h]; ok && was != v {
 				t.Fatalf("%q and %q", was, v)

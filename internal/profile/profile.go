@@ -18,6 +18,7 @@ import (
 
 	"ambertray/internal/pipeline"
 	"ambertray/internal/reading"
+	"ambertray/internal/sketch"
 	"ambertray/internal/source"
 	"ambertray/internal/source/delimited"
 	"ambertray/internal/sqltype"
@@ -666,7 +667,7 @@ func (p *Profile) findPair(ctx context.Context, src *source.Source, uniques []*u
 					continue
 				}
 				a, b := rec.Fields[x.a.Position-1], rec.Fields[x.b.Position-1]
-				h := hash(reading.TrimSpace(a))*31 ^ hash(reading.TrimSpace(b))
+				h := sketch.Hash(reading.TrimSpace(a))*31 ^ sketch.Hash(reading.TrimSpace(b))
 				x.u.add([]uint64{max(h, 1)}, []spot{spot(rec.Line)})
 				if x.u.duplicates.count > 0 {
 					x.u.gone.Store(true)

@@ -2,13 +2,12 @@ package tally
 
 import (
 	"cmp"
-	"encoding/binary"
 	"math"
-	"math/bits"
 	"slices"
 	"strconv"
 
 	"ambertray/internal/reading"
+	"ambertray/internal/sketch"
 	"ambertray/internal/sqltype"
 )
 
@@ -21,9 +20,7 @@ type Habit struct {
 
 	rows     int64 // without nulls
 	mean, m2 float64
-	// sketch has for each of its parts the longest run of zeros that a hash began with
-	// (Flajolet and others, HyperLogLog, 2007).
-	sketch [sketchParts]uint8
+	sketch   [sketchParts]uint8 // see sketch.Registers
 	// words are those that there are, by their hashes, in a table without gaps in a search.
 	words [2 * MostWords]word
 	count int    // of words
@@ -59,24 +56,24 @@ func (h *Habit) Add(v *reading.Value) {
 	h.rows++
 	switch {
 	case h.Type.IsText() || h.Type.Kind == sqltype.UUID:
-		x := hashText(v.Text)
-		h.sketched(x)
+		x := sketch.Hash(v.Text)
+		sketch.Registers(h.sketch[:]).Add(x)
 		h.word(x, v.Text, 1)
 		return
 	case h.Type.Kind == sqltype.Double:
-		x := hashNumber(math.Float64bits(v.Float))
-		h.sketched(x)
+		x := sketch.HashNumber(math.Float64bits(v.Float))
+		sketch.Registers(h.sketch[:]).Add(x)
 		h.word(x, nil, 1)
 		h.number(v.Float)
 	case v.Wide != nil:
-		x := hashText(v.Wide)
-		h.sketched(x)
+		x := sketch.Hash(v.Wide)
+		sketch.Registers(h.sketch[:]).Add(x)
 		h.word(x, nil, 1)
 		f, _ := strconv.ParseFloat(v.Big().String(), 64)
 		h.number(f)
 	default:
-		x := hashNumber(uint64(v.Int))
-		h.sketched(x)
+		x := sketch.HashNumber(uint64(v.Int))
+		sketch.Registers(h.sketch[:]).Add(x)
 		h.word(x, nil, 1)
 		h.number(float64(v.Int))
 	}
@@ -87,12 +84,6 @@ func (h *Habit) number(x float64) {
 	d := x - h.mean
 	h.mean += d / float64(h.rows)
 	h.m2 += d * (x - h.mean)
-}
-
-func (h *Habit) sketched(x uint64) {
-	if n := uint8(bits.LeadingZeros64(x<<8|1<<7)) + 1; n > h.sketch[x>>56] {
-		h.sketch[x>>56] = n
-	}
 }
 
 // word counts one, as long as there are few.
@@ -128,9 +119,7 @@ func (h *Habit) Merge(o *Habit) {
 	h.mean += d * float64(o.rows) / n
 	h.m2 += o.m2 + d*d*float64(h.rows)*float64(o.rows)/n
 	h.rows += o.rows
-	for i, k := range o.sketch {
-		h.sketch[i] = max(h.sketch[i], k)
-	}
+	sketch.Registers(h.sketch[:]).Merge(o.sketch[:])
 	if h.many = h.many || o.many; h.many {
 		return
 	}
@@ -147,19 +136,7 @@ func (h *Habit) Distinct() (n int64, exact bool) {
 	if !h.many {
 		return int64(h.count), true
 	}
-	sum, empty := 0.0, 0
-	for _, k := range h.sketch {
-		sum += math.Ldexp(1, -int(k))
-		if k == 0 {
-			empty++
-		}
-	}
-	const m = float64(sketchParts)
-	x := 0.7213 / (1 + 1.079/m) * m * m / sum
-	if x <= 2.5*m && empty > 0 {
-		x = m * math.Log(m/float64(empty))
-	}
-	return min(int64(x+0.5), h.rows), false
+	return min(sketch.Registers(h.sketch[:]).Estimate(), h.rows), false
 }
 
 // Spread is the standard deviation of numbers, in the units of their type.
@@ -189,29 +166,4 @@ func (h *Habit) Words() (out []Word) {
 	}
 	slices.SortFunc(out, func(a, b Word) int { return cmp.Compare(a.Text, b.Text) })
 	return out
-}
-
-const (
-	odd1 = 0x9e3779b97f4a7c15
-	odd2 = 0xd6e8feb86659fd93
-)
-
-func fold(a, b uint64) uint64 {
-	hi, lo := bits.Mul64(a, b)
-	return hi ^ lo
-}
-
-func hashNumber(x uint64) uint64 { return fold(fold(x^odd1, odd2)^x, odd1) }
-
-// hashText makes 64 bits of a text, eight bytes at a time.
-func hashText(b []byte) uint64 {
-	h := uint64(len(b)) * odd1
-	for ; len(b) >= 8; b = b[8:] {
-		h = fold(h^binary.LittleEndian.Uint64(b), odd2)
-	}
-	var last uint64
-	for i, c := range b {
-		last |= uint64(c) << (8 * i)
-	}
-	return fold(fold(h^last^odd1, odd2)^h, odd1)
 }

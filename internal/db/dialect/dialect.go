@@ -47,6 +47,9 @@ func (t *Table) indexed(name string) bool {
 		slices.ContainsFunc(t.References, func(r Reference) bool { return in(r.Columns) })
 }
 
+// takesNoNulls reports whether a column of the table is required, by itself or by the key.
+func (t *Table) takesNoNulls(c *Column) bool { return c.Required || slices.Contains(t.Key, c.Name) }
+
 // A Column is one column of a table.
 type Column struct {
 	Name     string
@@ -253,13 +256,7 @@ func (d *Dialect) Create(t Table) []string {
 	nameWidth, typeWidth := 0, 0
 	constraints := d.constraints(&t)
 	for i, c := range t.Columns {
-		names[i] = d.Quote(c.Name)
-		if types[i] = d.ColumnType(c, t.indexed(c.Name)); t.Strict && d.StrictType != nil {
-			types[i] = d.StrictType(c)
-		}
-		if c.Identity {
-			types[i] = strings.TrimSpace(cmp.Or(d.NumbersAs, types[i]) + " " + d.Numbers)
-		}
+		names[i], types[i] = d.Quote(c.Name), d.typeIn(&t, &c)
 		if n := utf8.RuneCountInString(names[i]); n <= 40 {
 			nameWidth = max(nameWidth, n)
 		}
@@ -267,16 +264,7 @@ func (d *Dialect) Create(t Table) []string {
 	}
 	for i, c := range t.Columns {
 		line := fmt.Sprintf("    %-*s %-*s", nameWidth, names[i], typeWidth, types[i])
-		if c.Default != nil {
-			line += " DEFAULT " + d.WriteLiteral(c, *c.Default)
-		}
-		if c.Required || slices.Contains(t.Key, c.Name) {
-			line += " NOT NULL"
-		}
-		if d.Inline != nil && c.Comment != "" {
-			line += d.Inline(c.Comment)
-		}
-		line = strings.TrimRight(line, " ")
+		line = strings.TrimRight(line+d.behind(&t, &c), " ")
 		if i < len(t.Columns)-1 || len(constraints) > 0 {
 			line += ","
 		}
@@ -302,8 +290,34 @@ func (d *Dialect) Create(t Table) []string {
 	return out
 }
 
-// list is columns between commas, quoted.
-func (d *Dialect) list(names []string) string {
+// typeIn is the database's type of a column of a table.
+func (d *Dialect) typeIn(t *Table, c *Column) string {
+	typ := d.ColumnType(*c, t.indexed(c.Name))
+	if t.Strict && d.StrictType != nil {
+		typ = d.StrictType(*c)
+	}
+	if c.Identity {
+		typ = strings.TrimSpace(cmp.Or(d.NumbersAs, typ) + " " + d.Numbers)
+	}
+	return typ
+}
+
+// behind is what stands behind the type of a column of a table.
+func (d *Dialect) behind(t *Table, c *Column) (s string) {
+	if c.Default != nil {
+		s += " DEFAULT " + d.WriteLiteral(*c, *c.Default)
+	}
+	if t.takesNoNulls(c) {
+		s += " NOT NULL"
+	}
+	if d.Inline != nil && c.Comment != "" {
+		s += d.Inline(c.Comment)
+	}
+	return s
+}
+
+// List is columns between commas, quoted.
+func (d *Dialect) List(names []string) string {
 	var out []string
 	for _, n := range names {
 		out = append(out, d.Quote(n))
@@ -314,19 +328,19 @@ func (d *Dialect) list(names []string) string {
 // constraints are those that stand behind the columns.
 func (d *Dialect) constraints(t *Table) (out []string) {
 	if len(t.Key) > 0 {
-		out = append(out, "PRIMARY KEY ("+d.list(t.Key)+")")
+		out = append(out, "PRIMARY KEY ("+d.List(t.Key)+")")
 	}
 	for _, u := range t.Unique {
-		out = append(out, "UNIQUE ("+d.list(u)+")")
+		out = append(out, "UNIQUE ("+d.List(u)+")")
 	}
 	for _, r := range t.References {
-		out = append(out, fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s)", d.list(r.Columns), d.Qualified(r.Schema,
+		out = append(out, fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s)", d.List(r.Columns), d.Qualified(r.Schema,
 			r.Table),
-			d.list(r.To)))
+			d.List(r.To)))
 	}
 	for _, x := range t.Indexes {
 		if d.IndexWithin {
-			out = append(out, "KEY ("+d.list(x)+")")
+			out = append(out, "KEY ("+d.List(x)+")")
 		}
 	}
 	return out
@@ -337,7 +351,7 @@ func (d *Dialect) indexes(t *Table) (out []string) {
 	for _, x := range t.Indexes {
 		if !d.IndexWithin {
 			out = append(out, fmt.Sprintf("CREATE INDEX %s ON %s (%s)", d.Quote(d.indexName(t.Name, x)),
-				d.Qualified(t.Schema, t.Name), d.list(x)))
+				d.Qualified(t.Schema, t.Name), d.List(x)))
 		}
 	}
 	return out
@@ -400,14 +414,22 @@ func Numeric(name string, t sqltype.Type) string {
 // StandardComments writes comments as COMMENT ON statements, which several
 // databases have.
 func StandardComments(d *Dialect, t Table) (out []string) {
-	table := d.Qualified(t.Schema, t.Name)
 	if t.Comment != "" {
-		out = append(out, fmt.Sprintf("COMMENT ON TABLE %s IS %s", table, Quoted(t.Comment)))
+		out = append(out, d.commentOn(&t))
 	}
 	for _, c := range t.Columns {
 		if c.Comment != "" {
-			out = append(out, fmt.Sprintf("COMMENT ON COLUMN %s.%s IS %s", table, d.Quote(c.Name), Quoted(c.Comment)))
+			out = append(out, d.commentOnColumn(&t, &c))
 		}
 	}
 	return
+}
+
+func (d *Dialect) commentOn(t *Table) string {
+	return fmt.Sprintf("COMMENT ON TABLE %s IS %s", d.Qualified(t.Schema, t.Name), Quoted(t.Comment))
+}
+
+func (d *Dialect) commentOnColumn(t *Table, c *Column) string {
+	return fmt.Sprintf("COMMENT ON COLUMN %s.%s IS %s", d.Qualified(t.Schema, t.Name), d.Quote(c.Name),
+		Quoted(c.Comment))
 }

@@ -39,9 +39,8 @@ func (d *Dialect) Redefine(was, is Table) (*Redefinition, error) {
 			return nil, fmt.Errorf("identity cannot be changed of column %s, which is there", to.Name)
 		}
 		x := Redefined{Was: from, Is: to, Comment: from.Comment != to.Comment,
-			Type: from.Type != to.Type || d.typeIn(&was, from) != d.typeIn(&is, to),
-			Required: (from.Required || slices.Contains(was.Key, from.Name)) != (to.Required ||
-				slices.Contains(is.Key, to.Name)),
+			Type:     from.Type != to.Type || d.typeIn(&was, from) != d.typeIn(&is, to),
+			Required: was.takesNoNulls(from) != is.takesNoNulls(to),
 			Default: (from.Default == nil) != (to.Default == nil) || from.Default != nil &&
 				*from.Default != *to.Default}
 		if x.Type || x.Required || x.Default || x.Comment {
@@ -89,14 +88,6 @@ func (r Reference) equal(x Reference) bool {
 	return slices.Equal(r.Columns, x.Columns) && r.Schema == x.Schema && r.Table == x.Table && slices.Equal(r.To, x.To)
 }
 
-// typeIn is the database's type of a column of a table.
-func (d *Dialect) typeIn(t *Table, c *Column) string {
-	if t.Strict && d.StrictType != nil {
-		return d.StrictType(*c)
-	}
-	return d.ColumnType(*c, t.indexed(c.Name))
-}
-
 // None reports that nothing changes.
 func (c *Redefinition) None() bool {
 	return len(c.Columns)+len(c.Unique)+len(c.Indexes)+len(c.References) == 0 && !c.Key && !c.Comment
@@ -113,7 +104,7 @@ func (c *Redefinition) Words() (out []string) {
 			}
 		}
 		say(x.Type && x.Was.Type != x.Is.Type, "", x.Was.Type, x.Is.Type)
-		say(x.Required, "", null[!x.required(&c.Is)], null[x.required(&c.Is)])
+		say(x.Required, "", null[!c.Required(x)], null[c.Required(x)])
 		say(x.Default, "default ", plainOr(x.Was.Default), plainOr(x.Is.Default))
 		if x.Comment {
 			out = append(out, x.Is.Name+": another description")
@@ -138,13 +129,8 @@ func (c *Redefinition) Words() (out []string) {
 	return out
 }
 
-// required reports whether a column takes no nulls in a table.
-func (x *Redefined) required(t *Table) bool {
-	return x.Is.Required || slices.Contains(t.Key, x.Is.Name)
-}
-
 // Required reports whether a column takes no nulls after the change.
-func (c *Redefinition) Required(x Redefined) bool { return x.required(&c.Is) }
+func (c *Redefinition) Required(x Redefined) bool { return c.Is.takesNoNulls(x.Is) }
 
 func orNone(s string) string {
 	if s == "" {
@@ -162,20 +148,7 @@ func plainOr(s *string) string {
 
 // Modified is the definition of a column as it is to be, behind its name.
 func (c *Redefinition) Modified(d *Dialect, x Redefined) string {
-	s := d.typeIn(&c.Is, x.Is)
-	if x.Is.Identity {
-		s += " " + d.Numbers
-	}
-	if x.Is.Default != nil {
-		s += " DEFAULT " + d.WriteLiteral(*x.Is, *x.Is.Default)
-	}
-	if x.required(&c.Is) {
-		s += " NOT NULL"
-	}
-	if d.Inline != nil && x.Is.Comment != "" {
-		s += d.Inline(x.Is.Comment)
-	}
-	return s
+	return d.typeIn(&c.Is, x.Is) + d.behind(&c.Is, x.Is)
 }
 
 // Constraints are those that are new, each as it stands in a definition: the key, if it
@@ -199,14 +172,12 @@ func (c *Redefinition) NewIndexes(d *Dialect) []string {
 
 // Comments are the statements that say what the new comments are.
 func (c *Redefinition) Comments(d *Dialect) (out []string) {
-	table := d.Qualified(c.Is.Schema, c.Is.Name)
 	if c.Comment {
-		out = append(out, fmt.Sprintf("COMMENT ON TABLE %s IS %s", table, Quoted(c.Is.Comment)))
+		out = append(out, d.commentOn(&c.Is))
 	}
 	for _, x := range c.Columns {
 		if x.Comment {
-			out = append(out, fmt.Sprintf("COMMENT ON COLUMN %s.%s IS %s", table, d.Quote(x.Is.Name),
-				Quoted(x.Is.Comment)))
+			out = append(out, d.commentOnColumn(&c.Is, x.Is))
 		}
 	}
 	return out

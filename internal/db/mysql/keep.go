@@ -3,7 +3,6 @@ package mysql
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	"ambertray/internal/db"
 )
@@ -37,12 +36,6 @@ func (l *load) keepRows(ctx context.Context) error {
 	if found == nil {
 		return l.d.fail("has no table "+t.Name+" any more", nil)
 	}
-	var names []string
-	for _, c := range found.Columns {
-		if !c.Generated {
-			names = append(names, quote(c.Name))
-		}
-	}
 	return l.d.questions().Do(ctx, "cannot keep the old rows", fmt.Sprintf("INSERT INTO %s (%s) SELECT %[2]s FROM %s",
-		l.keep, strings.Join(names, ", "), Dialect.Qualified(t.Schema, t.Name)))
+		l.keep, Dialect.List(found.Given()), Dialect.Qualified(t.Schema, t.Name)))
 }

@@ -156,17 +156,24 @@ func claimOf(load string) string {
 	return sidePrefix + hex.EncodeToString(sum[:16])
 }
 
-// sent runs a statement that makes a load come to be. Where the server has not
-// answered, it may have.
+// sent runs a statement that makes a load come to be.
 func (l *load) sent(ctx context.Context, what, statement string) error {
-	_, err := l.d.c.ExecContext(ctx, statement)
-	if err == nil {
-		return nil
-	}
+	err := l.d.sent(ctx, what, statement)
+	var lost *db.Unsure
+	l.unsure = l.unsure || errors.As(err, &lost)
+	return err
+}
+
+// sent runs a statement that makes something come to be. Where the server has not
+// answered, it may have.
+func (d *DB) sent(ctx context.Context, what, statement string) error {
+	_, err := d.c.ExecContext(ctx, statement)
 	var answer *driver.MySQLError
-	if errors.As(err, &answer) {
-		return l.d.fail(what, err)
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &answer):
+		return d.fail(what, err)
 	}
-	l.unsure = true
-	return &db.Unsure{Err: l.d.fail(what, err)}
+	return &db.Unsure{Err: d.fail(what, err)}
 }

@@ -7,9 +7,8 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
-
-	driver "github.com/go-sql-driver/mysql"
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
@@ -20,7 +19,7 @@ type refit struct {
 	table, side db.Name
 	parts       string   // of ALTER TABLE
 	keys        []string // references, which a copy is made without
-	columns     []string
+	columns     string   // that are given, quoted
 	fills       []string
 }
 
@@ -33,11 +32,7 @@ func (d *DB) Refit(ctx context.Context, t *db.Table, change *dialect.Redefinitio
 	r := &refit{d: d, table: db.Name{Schema: t.Schema, Table: t.Name},
 		side: db.Name{Schema: t.Schema, Table: sideName(t.Schema, t.Name) + hex.EncodeToString(x[:])}}
 	r.change(change)
-	for _, c := range t.Columns {
-		if !c.Generated {
-			r.columns = append(r.columns, quote(c.Name))
-		}
-	}
+	r.columns = Dialect.List(t.Given())
 	var got sql.NullInt64
 	if err := d.c.QueryRowContext(ctx, "SELECT get_lock(?, 0)", lockOf(r.side.Table)).Scan(&got); err != nil ||
 		got.Int64 != 1 {
@@ -91,8 +86,7 @@ func (r *refit) Statements() (out []string) {
 func (r *refit) Apply(ctx context.Context, fills []string) (db.Name, error) {
 	q, side := r.d.questions(), r.quoted(r.side)
 	r.fills = fills
-	list := strings.Join(r.columns, ", ")
-	steps := []string{fmt.Sprintf("INSERT INTO %s (%s) SELECT %[2]s FROM %s", side, list, r.quoted(r.table))}
+	steps := []string{fmt.Sprintf("INSERT INTO %s (%s) SELECT %[2]s FROM %s", side, r.columns, r.quoted(r.table))}
 	for _, f := range fills {
 		steps = append(steps, strings.Replace(f, r.quoted(r.table), side, 1))
 	}
@@ -110,15 +104,14 @@ func (r *refit) Apply(ctx context.Context, fills []string) (db.Name, error) {
 // Commit implements db.Refit.
 func (r *refit) Commit(ctx context.Context) error {
 	q := r.d.questions()
-	var answer *driver.MySQLError
-	for i, s := range append(r.fills, r.Statements()...) {
-		_, err := r.d.c.ExecContext(ctx, s)
-		switch {
-		case err == nil:
-		case i > 0 || !errors.As(err, &answer):
-			return &db.Unsure{Err: r.d.fail("has made a part of the change at most; it is not told how much: "+s, err)}
-		default:
-			return r.d.fail("refuses the change", err)
+	for i, s := range slices.Concat(r.fills, r.Statements()) {
+		err := r.d.sent(ctx, "cannot make the change", s)
+		var lost *db.Unsure
+		if err != nil && (i > 0 || errors.As(err, &lost)) {
+			return &db.Unsure{Err: fmt.Errorf("a part of the change is made at most: %w", err)}
+		}
+		if err != nil {
+			return err
 		}
 	}
 	if len(r.fills) > 0 {

@@ -7,8 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	driver "github.com/go-sql-driver/mysql"
-
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
 )
@@ -97,14 +95,9 @@ func (d *DB) CommitTogether(ctx context.Context) error {
 		}
 		names, old[l] = append(names, renamed), was
 	}
-	_, err := d.c.ExecContext(ctx, "RENAME TABLE "+strings.Join(names, ", "))
-	var answer *driver.MySQLError
-	switch {
-	case err != nil && errors.As(err, &answer):
-		return d.fail("cannot give the tables their names", err)
-	case err != nil:
-		d.together = nil // what became of it is to be asked for, and nothing to be taken away
-		return &db.Unsure{Err: d.fail("cannot give the tables their names", err)}
+	if err := d.sentTogether(ctx, "cannot give the tables their names", "RENAME TABLE "+strings.Join(names,
+		", ")); err != nil {
+		return err
 	}
 	loads := d.together.loads
 	d.together = nil
@@ -125,16 +118,20 @@ func (d *DB) CommitTogether(ctx context.Context) error {
 	return nil
 }
 
+// sentTogether runs the statement that makes all loads come to be.
+func (d *DB) sentTogether(ctx context.Context, what, statement string) error {
+	err := d.sent(ctx, what, statement)
+	var lost *db.Unsure
+	if errors.As(err, &lost) {
+		d.together = nil // what became of it is to be asked for, and nothing to be taken away
+	}
+	return err
+}
+
 // commitThere commits rows of tables that are there.
 func (d *DB) commitThere(ctx context.Context) error {
-	_, err := d.c.ExecContext(ctx, "COMMIT")
-	var answer *driver.MySQLError
-	switch {
-	case err != nil && errors.As(err, &answer):
-		return d.fail("cannot commit", err)
-	case err != nil:
-		d.together = nil // what became of it is to be asked for
-		return &db.Unsure{Err: d.fail("cannot commit", err)}
+	if err := d.sentTogether(ctx, "cannot commit", "COMMIT"); err != nil {
+		return err
 	}
 	d.together = nil
 	d.c.ExecContext(context.WithoutCancel(ctx), "DO release_all_locks()")

@@ -72,12 +72,17 @@ func (l *load) commit(ctx context.Context) error {
 	if l.d.together != nil {
 		return nil // with the others
 	}
-	err := l.tx.Commit(ctx)
+	return l.d.commit(ctx, l.tx)
+}
+
+// commit commits a transaction. Where the server has not answered, it may have come to be.
+func (d *DB) commit(ctx context.Context, tx pgx.Tx) error {
+	err := tx.Commit(ctx)
 	switch {
 	case err == nil:
 		return nil
 	case lost(err):
-		return &db.Unsure{Err: l.d.fail("cannot commit", err)}
+		return &db.Unsure{Err: d.fail("cannot commit", err)}
 	}
-	return l.d.fail("cannot commit", err)
+	return d.fail("cannot commit", err)
 }

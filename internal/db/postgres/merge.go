@@ -19,18 +19,16 @@ import (
 func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Table, error) {
 	m.Number = quote(db.StageNumber)
 	const cannot = "cannot make the tables of a merge"
-	names := ""
-	for i, c := range m.Columns {
-		if i > 0 {
-			names += ", "
-		}
-		names += quote(c.Name)
+	var columns []string
+	for _, c := range m.Columns {
+		columns = append(columns, c.Name)
 	}
+	names := Dialect.List(columns)
 	// It counts for a session that has no temporary table yet.
 	if d.together == nil {
 		_, _ = d.c.Exec(ctx, "SET temp_buffers = '64MB'")
 	}
-	tx, err := d.beginStage(ctx)
+	tx, err := d.within(ctx, pgx.ReadWrite)
 	if err != nil {
 		return nil, d.fail(cannot, err)
 	}
@@ -69,15 +67,6 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 	}
 	m.Stage, m.Changes = Dialect.Qualified(schema, db.StageTable), Dialect.Qualified(schema, db.ChangesTable)
 	return &db.Table{Schema: schema, Name: db.StageTable}, nil
-}
-
-// beginStage is a transaction for the tables of a merge, or a savepoint in that of several
-// loads.
-func (d *DB) beginStage(ctx context.Context) (pgx.Tx, error) {
-	if d.together != nil {
-		return d.together.Begin(ctx)
-	}
-	return d.c.BeginTx(ctx, pgx.TxOptions{AccessMode: pgx.ReadWrite})
 }
 
 // Ready implements db.Merger: nobody has counted the rows of a temporary table, and the

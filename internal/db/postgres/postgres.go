@@ -390,13 +390,13 @@ func (l *load) begin(ctx context.Context) error {
 			return l.d.fail("cannot begin a transaction", err)
 		}
 	}
-	steps := []string{"SET CONSTRAINTS ALL IMMEDIATE", "SET LOCAL synchronous_commit = on"}
+	steps := []string{"SET LOCAL synchronous_commit = on"}
+	if !l.d.deferred {
+		steps = append(steps, "SET CONSTRAINTS ALL IMMEDIATE")
+	}
 	if l.spec.Mode == db.Append || l.spec.Going {
 		// Nobody may change the definition meanwhile.
 		steps = append(steps, "LOCK TABLE "+l.table+" IN ROW EXCLUSIVE MODE")
-	}
-	if l.d.deferred {
-		steps = steps[1:]
 	}
 	for _, sql := range steps {
 		if _, err := tx.Exec(ctx, sql); err != nil {
@@ -668,17 +668,24 @@ func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Tally, 
 	if err != nil {
 		return 0, nil, err
 	}
-	var tx pgx.Tx
-	if d.refitting != nil {
-		tx, err = d.refitting.Begin(ctx) // a savepoint
-	} else {
-		tx, err = d.c.BeginTx(ctx, pgx.TxOptions{AccessMode: pgx.ReadOnly})
-	}
+	tx, err := d.within(ctx, pgx.ReadOnly)
 	if err != nil {
 		return 0, nil, d.fail("cannot begin a transaction", err)
 	}
 	defer tx.Rollback(ctx)
 	return d.tally(ctx, tx, t, db.LooseColumns(found, t.Columns))
+}
+
+// within begins a transaction, or a savepoint in the one that is open: what begins another
+// would end it.
+func (d *DB) within(ctx context.Context, mode pgx.TxAccessMode) (pgx.Tx, error) {
+	switch {
+	case d.refitting != nil:
+		return d.refitting.Begin(ctx)
+	case d.together != nil:
+		return d.together.Begin(ctx)
+	}
+	return d.c.BeginTx(ctx, pgx.TxOptions{AccessMode: mode})
 }
 
 // useProcessors lets processors share the work of going through a table; the

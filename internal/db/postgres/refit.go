@@ -99,14 +99,7 @@ func (r *refit) Commit(ctx context.Context) error {
 		return r.d.fail(fmt.Sprintf("has ended the transaction (%c)", status), nil)
 	}
 	r.d.refitting = nil
-	err := r.tx.Commit(ctx)
-	if err != nil && lost(err) {
-		return &db.Unsure{Err: r.d.fail("cannot commit", err)}
-	}
-	if err != nil {
-		return r.d.fail("cannot commit", err)
-	}
-	return nil
+	return r.d.commit(ctx, r.tx)
 }
 
 // Rollback implements db.Refit.

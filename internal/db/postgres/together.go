@@ -47,15 +47,11 @@ func (d *DB) CommitTogether(ctx context.Context) error {
 		}
 		d.deferred = false
 	}
-	err := d.together.Commit(ctx)
-	switch {
-	case err == nil:
-		d.together = nil
-		return nil
-	case lost(err):
-		return &db.Unsure{Err: d.fail("cannot commit", err)}
+	if err := d.commit(ctx, d.together); err != nil {
+		return err
 	}
-	return d.fail("cannot commit", err)
+	d.together = nil
+	return nil
 }
 
 // RollbackTogether implements db.Grouper.

@@ -201,14 +201,10 @@ func (d *DB) DropExactly(ctx context.Context, t *db.Table, rows int64) (bool, er
 	if err := q.Do(ctx, "cannot be set up", "PRAGMA foreign_keys = 1"); err != nil {
 		return false, err
 	}
-	if err := q.Do(ctx, "cannot begin a transaction", "BEGIN IMMEDIATE"); err != nil {
+	if err := d.lock(); err != nil {
 		return false, err
 	}
-	defer func() {
-		if !d.c.autocommit() {
-			_ = d.c.exec("ROLLBACK")
-		}
-	}()
+	defer d.rollback()
 	if n, err := q.Count(ctx, t.Schema, t.Name); err != nil || n != rows {
 		return false, err
 	}

@@ -60,24 +60,18 @@ func (r *refit) plan(ctx context.Context, t *db.Table, change *dialect.Redefinit
 			"hand",
 			nil)
 	}
-	again, err := q.Hanging(ctx, []string{"SELECT sql FROM sqlite_schema WHERE tbl_name = ?1 COLLATE NOCASE AND " +
-		"type IN " +
-		"('index', 'trigger') AND sql IS NOT NULL ORDER BY type, name"}, t.Name)
+	around, err := r.d.Around(ctx, t)
 	if err != nil {
 		return err
 	}
 	made := change.Is
 	made.Schema, made.Name, made.Indexes = "", refitTable, nil
-	var names []string
-	for _, c := range t.Columns {
-		names = append(names, Dialect.Quote(c.Name))
-	}
-	list := strings.Join(names, ", ")
+	list := Dialect.List(t.Given())
 	name, side := Dialect.Quote(t.Name), Dialect.Quote(refitTable)
 	r.statements = append(Dialect.Create(made),
 		fmt.Sprintf("INSERT INTO %s (%s) SELECT %[2]s FROM %s", side, list, name),
 		"DROP TABLE "+name, "ALTER TABLE "+side+" RENAME TO "+name)
-	r.statements = append(append(r.statements, again...), change.NewIndexes(Dialect)...)
+	r.statements = append(append(r.statements, around.Again...), change.NewIndexes(Dialect)...)
 	return nil
 }
 
@@ -115,11 +109,5 @@ func (r *refit) Commit(ctx context.Context) error {
 
 // Rollback implements db.Refit.
 func (r *refit) Rollback() error {
-	if r.d.c.autocommit() {
-		return nil
-	}
-	if err := r.d.c.exec("ROLLBACK"); err != nil {
-		return r.d.fail("cannot roll back", err)
-	}
-	return nil
+	return r.d.rollback()
 }

@@ -326,10 +326,26 @@ func (d *DB) begin(spec db.Spec) error {
 	if err := d.heedKeys(spec); err != nil {
 		return d.fail("cannot begin", err)
 	}
+	return d.lock()
+}
+
+// lock begins a transaction that writes.
+func (d *DB) lock() error {
 	d.beginning.Store(true)
 	err := d.c.exec("BEGIN IMMEDIATE")
 	if d.beginning.Store(false); err != nil {
 		return d.fail("cannot begin a transaction", err)
+	}
+	return nil
+}
+
+// rollback ends a transaction, unless SQLite has rolled back by itself.
+func (d *DB) rollback() error {
+	if d.c.autocommit() {
+		return nil
+	}
+	if err := d.c.exec("ROLLBACK"); err != nil {
+		return d.fail("cannot roll back", err)
 	}
 	return nil
 }
@@ -750,13 +766,7 @@ func (l *load) Rollback() error {
 	if l.d.together {
 		return nil
 	}
-	if l.d.c.autocommit() {
-		return nil // SQLite has rolled back by itself
-	}
-	if err := l.d.c.exec("ROLLBACK"); err != nil {
-		return l.d.fail("cannot roll back", err)
-	}
-	return nil
+	return l.d.rollback()
 }
 
 // likeSQL is the definition of one table, for another name.

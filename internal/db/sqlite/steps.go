@@ -24,10 +24,7 @@ func (l *load) Step(ctx context.Context, step int, note string) error {
 		return l.d.fail("cannot commit", err)
 	}
 	l.d.created = false
-	if err := l.d.c.exec("BEGIN IMMEDIATE"); err != nil {
-		return l.d.fail("cannot begin a transaction", err)
-	}
-	return nil
+	return l.d.lock()
 }
 
 // Notes implements db.Noter.

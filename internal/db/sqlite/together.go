@@ -12,10 +12,8 @@ func (d *DB) BeginTogether(context.Context) error {
 	if err := d.c.exec("PRAGMA foreign_keys = 1"); err != nil {
 		return d.fail("cannot begin", err)
 	}
-	d.beginning.Store(true)
-	err := d.c.exec("BEGIN IMMEDIATE")
-	if d.beginning.Store(false); err != nil {
-		return d.fail("cannot begin a transaction", err)
+	if err := d.lock(); err != nil {
+		return err
 	}
 	d.together = true
 	return nil
@@ -48,11 +46,5 @@ func (d *DB) RollbackTogether() error {
 		return nil
 	}
 	d.together, d.load = false, nil
-	if d.c.autocommit() {
-		return nil // SQLite has rolled back by itself
-	}
-	if err := d.c.exec("ROLLBACK"); err != nil {
-		return d.fail("cannot roll back", err)
-	}
-	return nil
+	return d.rollback()
 }

@@ -184,7 +184,7 @@ func (k *rc4Key) cipher(block int64) *rc4.Cipher {
 	return c
 }
 
-// clear are records that are not encrypted ([MS-XLS] 2.2.10).
+// clearRecord reports whether a record is one that is not encrypted ([MS-XLS] 2.2.10).
 func clearRecord(typ int) bool {
 	switch typ {
 	case recBOF, recFilePass, 0xe1, 0x138, 0x194, 0x195, 0x196:

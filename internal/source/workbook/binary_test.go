@@ -2,6 +2,7 @@ package workbook
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"io"
@@ -125,7 +126,7 @@ func records8(t testing.TB, shared []byte, sheet ...[]byte) ([]string, error) {
 	for {
 		more, err := in.read()
 		if err != nil || !more {
-			return out, cmpErr(err, g.end())
+			return out, cmp.Or(err, g.end())
 		}
 		row, first, _, is := placeOf(in)
 		if !is {
@@ -144,13 +145,6 @@ func records8(t testing.TB, shared []byte, sheet ...[]byte) ([]string, error) {
 			return out, err
 		}
 	}
-}
-
-func cmpErr(a, b error) error {
-	if a != nil {
-		return a
-	}
-	return b
 }
 
 // Texts go on in other records, each part with flags of its own ([MS-XLS] 2.5.293).

@@ -113,12 +113,9 @@ func (x *ooxml) sheet(s *scanner, b *Book) (part string) {
 	state, _ := s.attr("state")
 	tab := Sheet{Name: string(name), Hidden: string(state) == "hidden" || string(state) == "veryHidden",
 		Kept: string(state) == "veryHidden"}
-	var merged int64
-	tab.merged = func() int64 { return merged }
-	tab.rows = func(ctx context.Context, row func(*Row) error) error {
-		merged = 0
-		return x.rows(ctx, part, row, &merged)
-	}
+	tab.read(func(ctx context.Context, row func(*Row) error, merged *int64) error {
+		return x.rows(ctx, part, row, merged)
+	})
 	b.Sheets = append(b.Sheets, tab)
 	return part
 }

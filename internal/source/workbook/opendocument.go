@@ -52,12 +52,9 @@ func openODS(p *parts) (*Book, error) {
 			tab := Sheet{Name: string(name)}
 			st, _ := s.attr("style-name")
 			tab.Hidden = hidden[string(st)]
-			var merged int64
-			tab.merged = func() int64 { return merged }
-			tab.rows = func(ctx context.Context, row func(*Row) error) error {
-				merged = 0
-				return o.rows(ctx, n, row, &merged)
-			}
+			tab.read(func(ctx context.Context, row func(*Row) error, merged *int64) error {
+				return o.rows(ctx, n, row, merged)
+			})
 			b.Sheets = append(b.Sheets, tab)
 			return s.skip()
 		case "named-range":

@@ -106,24 +106,6 @@ func numberStyle(s *scanner) (mask, error) {
 	return maskOf(code.String()), nil
 }
 
-// toEnd passes over what is left of an element, so deep within.
-func (s *scanner) toEnd(depth int) error {
-	for depth > 0 {
-		t, err := s.next()
-		switch {
-		case err != nil:
-			return err
-		case t == eof:
-			return s.broken("it ends within an element")
-		case t == start:
-			depth++
-		case t == end:
-			depth--
-		}
-	}
-	return nil
-}
-
 // settle finds the mask of each style of cells, when all are known.
 func (o *odsStyles) settle() {
 	for name := range o.data {

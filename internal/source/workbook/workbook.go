@@ -70,6 +70,16 @@ type Sheet struct {
 	merged func() int64
 }
 
+// read has the sheet read by a function, which counts merged ranges from nothing.
+func (s *Sheet) read(rows func(ctx context.Context, row func(*Row) error, merged *int64) error) {
+	var merged int64
+	s.merged = func() int64 { return merged }
+	s.rows = func(ctx context.Context, row func(*Row) error) error {
+		merged = 0
+		return rows(ctx, row, &merged)
+	}
+}
+
 // A Name is a range that has a name.
 type Name struct {
 	Name, Sheet string
@@ -199,10 +209,19 @@ type parts struct {
 	flat  func() io.ReadCloser // the only part, if there are no files
 }
 
-// open begins to read a part, which must be there.
+// open begins to read a part of XML, which must be there.
 func (p *parts) open(name string) (*scanner, error) {
+	b, err := p.bytes(name)
+	if err != nil {
+		return nil, err
+	}
+	return newScanner(b), nil
+}
+
+// bytes begins to read a part, which must be there.
+func (p *parts) bytes(name string) (*bounded, error) {
 	if p.flat != nil {
-		return newScanner(&bounded{r: p.flat(), left: p.limit, name: "of the file"}), nil
+		return &bounded{r: p.flat(), left: p.limit, name: "of the file"}, nil
 	}
 	f := p.files[partName(name)]
 	if f == nil {
@@ -212,7 +231,7 @@ func (p *parts) open(name string) (*scanner, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the part %s cannot be read: %w", name, err)
 	}
-	return newScanner(&bounded{r: r, left: p.limit, name: name}), nil
+	return &bounded{r: r, left: p.limit, name: name}, nil
 }
 
 func (p *parts) has(name string) bool { return p.files[partName(name)] != nil }

@@ -77,12 +77,9 @@ func bookOf(open func(at int64) (io.Reader, error)) (*Book, error) {
 	}
 	for _, t := range x.sheets {
 		s := Sheet{Name: t.name, Hidden: t.hidden, Kept: t.kept}
-		var merged int64
-		s.merged = func() int64 { return merged }
-		s.rows = func(ctx context.Context, row func(*Row) error) error {
-			merged = 0
-			return x.rows(ctx, t, row, &merged)
-		}
+		s.read(func(ctx context.Context, row func(*Row) error, merged *int64) error {
+			return x.rows(ctx, t, row, merged)
+		})
 		b.Sheets = append(b.Sheets, s)
 	}
 	if len(b.Sheets) == 0 {

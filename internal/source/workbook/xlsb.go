@@ -80,15 +80,10 @@ type records struct {
 }
 
 func (x *xlsb) records(part string) (*records, error) {
-	f := x.pkg.files[partName(part)]
-	if f == nil {
-		return nil, fmt.Errorf("the part %s is missing", part)
-	}
-	r, err := f.Open()
+	b, err := x.pkg.bytes(part)
 	if err != nil {
-		return nil, fmt.Errorf("the part %s cannot be read: %w", part, err)
+		return nil, err
 	}
-	b := &bounded{r: r, left: x.pkg.limit, name: part}
 	return &records{r: bufio.NewReaderSize(b, 64<<10), part: part, c: b}, nil
 }
 
@@ -338,12 +333,9 @@ func (x *xlsb) list(main string, b *Book) error {
 // tab adds a sheet, and its tables to the names.
 func (x *xlsb) tab(b *Book, name, part string, hidden bool) error {
 	tab := Sheet{Name: name, Hidden: hidden}
-	var merged int64
-	tab.merged = func() int64 { return merged }
-	tab.rows = func(ctx context.Context, row func(*Row) error) error {
-		merged = 0
-		return x.rows(ctx, part, row, &merged)
-	}
+	tab.read(func(ctx context.Context, row func(*Row) error, merged *int64) error {
+		return x.rows(ctx, part, row, merged)
+	})
 	b.Sheets = append(b.Sheets, tab)
 	pivots, err := x.pkg.related(part, "pivotTable")
 	if err != nil {

@@ -440,8 +440,11 @@ func (s *scanner) decode(b []byte) []byte {
 }
 
 // skip passes over the element that has just begun.
-func (s *scanner) skip() error {
-	for depth := 1; depth > 0; {
+func (s *scanner) skip() error { return s.toEnd(1) }
+
+// toEnd passes over what is left of an element, so deep within.
+func (s *scanner) toEnd(depth int) error {
+	for depth > 0 {
 		t, err := s.next()
 		switch {
 		case err != nil:
