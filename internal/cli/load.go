@@ -69,8 +69,7 @@ without a key, those whose values it does not have as often, and counts the
 others as known: for a file that grows.
 
 Several plans behind each other are loaded in one transaction, all or none, each
-table before those that refer to it (SQLite, PostgreSQL; new tables in MySQL
-and MariaDB).
+table before those that refer to it (SQLite, PostgreSQL, MySQL, MariaDB).
 
 A plan loads the files that are named behind it, else those that it names. A
 file that is not the one the plan was made from is compared with it first: new,

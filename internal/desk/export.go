@@ -94,7 +94,7 @@ func (d *Desk) Export(ctx context.Context, r ExportRequest) (*ExportAnswer, erro
 		return nil, err
 	}
 	if r.Plan != "" {
-		if err := writePlanBack(ctx, result, what, opt, r); err != nil {
+		if err := writePlanBack(result, what, opt, r); err != nil {
 			return nil, err
 		}
 	}
@@ -156,8 +156,7 @@ func (d *Desk) write(ctx context.Context, conn db.Session, what extract, opt exp
 }
 
 // writePlanBack writes the plan that loads an exported file back.
-func writePlanBack(ctx context.Context, result *export.Result, what extract, opt export.Options,
-	r ExportRequest) error {
+func writePlanBack(result *export.Result, what extract, opt export.Options, r ExportRequest) error {
 	file := r.Out.File
 	if rel, err := filepath.Rel(filepath.Dir(r.Plan), r.Out.File); err == nil && r.Out.File != "" {
 		file = rel
@@ -166,16 +165,6 @@ func writePlanBack(ctx context.Context, result *export.Result, what extract, opt
 		file = what.name + ".csv"
 	}
 	p := result.Plan(file, what.name, what.key, opt)
-	if r.Out.isBook() {
-		header := int64(1)
-		src, err := source.Open(ctx, r.Out.File, source.Known{Header: &header})
-		if err != nil {
-			return err
-		}
-		src.Path = file
-		p.Sources = []plan.Source{plan.FromLayout(src)}
-		src.Close()
-	}
 	if info, err := os.Stat(r.Out.File); err == nil {
 		p.Sources[0].Seen = []plan.Seen{plan.SeenOf(&source.Source{FileSize: info.Size(), Modified: info.ModTime()})}
 	}

@@ -259,8 +259,7 @@ func (d *Desk) Load(ctx context.Context, r LoadRequest) (*LoadAnswer, error) {
 		return answer, need("--table %s: the name of one table, and each of %s is one\n  leave it out: each is named "+
 			"by its file or sheet", r.Wishes.Table, phrase.Count(int64(len(several.parts)), "source"))
 	}
-	if x := connect.Of(r.Into.URL); x != nil && x.Together && true &&
-		!r.DryRun && r.Every == 0 {
+	if x := connect.Of(r.Into.URL); x != nil && x.Together && !r.DryRun && r.Every == 0 {
 		return d.loadTogether(ctx, r, several.inputs())
 	}
 	answer.Each = []*LoadAnswer{}

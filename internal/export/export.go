@@ -22,6 +22,7 @@ import (
 	"ambertray/internal/reading"
 	"ambertray/internal/source"
 	"ambertray/internal/source/delimited"
+	"ambertray/internal/spreadsheet"
 	"ambertray/internal/sqltype"
 )
 
@@ -249,6 +250,9 @@ func (r *Result) Plan(file, table string, key []string, opt Options) *plan.Plan 
 	p := &plan.Plan{Version: plan.Version, Table: plan.Table{Name: table, Key: key},
 		Sources: []plan.Source{plan.FromLayout(written)}}
 	p.Sources[0].Seen = nil
+	if opt.Book != "" {
+		p.Sources[0].Settings = map[string]string{"sheet": spreadsheet.SheetName(opt.Book), "header": "1"}
+	}
 	seen := map[string]int{}
 	for i, c := range r.Columns {
 		x := plan.Column{Name: c.Name, From: c.Name, Type: c.Reads.String(), Required: c.Required, Unicode: c.wide,
