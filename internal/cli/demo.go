@@ -14,26 +14,30 @@ import (
 )
 
 func (a *app) demoCommand() *cobra.Command {
-	return &cobra.Command{
+	filesOnly := false
+	cmd := &cobra.Command{
 		Use:   "demo [FOLDER]",
 		Short: "Write the sample data and run the full example on it",
 		Long: `Writes the sample files of the Harrowmere Canal Trust into a folder (default:
 a new temporary one) and runs the full example on them, each command shown
-before its output.`,
+before its output. With --files-only it stops before the first command, for you to try.`,
 		Example: `  ambertray demo
-  ambertray demo ./harrowmere`,
+  ambertray demo ./harrowmere
+  ambertray demo ./harrowmere --files-only`,
 		Args: args(0, 1, "at most one folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			folder := ""
 			if len(args) > 0 {
 				folder = args[0]
 			}
-			return a.demo(cmd.Context(), folder)
+			return a.demo(cmd.Context(), folder, filesOnly)
 		},
 	}
+	cmd.Flags().BoolVar(&filesOnly, "files-only", false, "write the sample files, and run nothing")
+	return cmd
 }
 
-func (a *app) demo(ctx context.Context, folder string) error {
+func (a *app) demo(ctx context.Context, folder string, filesOnly bool) error {
 	if folder == "" {
 		dir, err := os.MkdirTemp("", "harrowmere-")
 		if err != nil {
@@ -50,6 +54,10 @@ func (a *app) demo(ctx context.Context, folder string) error {
 	}
 	if err := demo.Write(folder); err != nil {
 		return err
+	}
+	if filesOnly {
+		fmt.Fprintf(a.out, "the sample data of the Harrowmere Canal Trust is in %s\n", folder)
+		return nil
 	}
 	back, err := os.Getwd()
 	if err != nil {

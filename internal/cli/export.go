@@ -34,7 +34,8 @@ a plain form, NUL characters) is said.
 
 A file whose name ends in .gz is compressed. One that ends in .xlsx is a workbook,
 whose codes stay texts and whose dates are dates: for those who work on it in a
-spreadsheet. What a cell would not hold exactly is a text there, and is said.
+spreadsheet. What a cell would not hold exactly is a text there, and is said. One that
+ends in .parquet is a Parquet file, with the types and the nulls of the table.
 
 Values like =HYPERLINK(…) are written as they are, and a spreadsheet that opens the
 file runs them. --for-spreadsheet writes an apostrophe before such values, which the
@@ -42,6 +43,7 @@ plan of --plan takes off again.`,
 		Example: `  ambertray export sqlite:harrowmere.db lock_passages -o passages.csv --plan passages.yaml
   ambertray export postgres://keeper@localhost/canal tolls.passages -o passages.tsv.gz --delimiter tab
   ambertray export sqlite:harrowmere.db boats -o boats.xlsx --plan boats.yaml
+  ambertray export sqlite:harrowmere.db boats -o boats.parquet
   ambertray export sqlite:harrowmere.db --query "SELECT lock, sum(toll) AS toll FROM lock_passages GROUP BY lock"`,
 		Args: args(1, 2, "a database URL, and a table"),
 		RunE: func(cmd *cobra.Command, args []string) error {

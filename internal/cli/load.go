@@ -31,6 +31,7 @@ type loadFlags struct {
 	byPosition   bool
 	keepIdentity bool
 	slowPath     bool
+	fileRows     int64
 	again        bool
 	widen        bool
 	attached     bool
@@ -115,6 +116,7 @@ func (a *app) loadCommand() *cobra.Command {
 	p.StringVar(&f.like, "like", "", "a table whose structure the new one takes")
 	p.BoolVar(&f.byPosition, "by-position", false, "pair columns of file and table by their place, not by name")
 	p.BoolVar(&f.keepIdentity, "keep-identity", false, "load the file's values into columns that the database numbers")
+	p.Int64Var(&f.fileRows, "file-rows", 0, "Parquet: begin a new file after so many `ROWS`")
 	p.BoolVar(&f.slowPath, "slow-path", false, "MySQL and MariaDB: load by inserts where LOAD DATA LOCAL is forbidden")
 	f.addMerge(cmd)
 	p.BoolVar(&f.yes, "yes", false, "do not ask before a table is emptied or replaced, or because of cautions")
@@ -182,9 +184,10 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	a.desk.Tray = trayDir(f.tray)
 	answer, err := a.desk.Load(ctx, desk.LoadRequest{Input: in, Into: f.at(f.into), Mode: db.Mode(f.mode), Like: f.like,
 		ByPosition:   f.byPosition,
-		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, DryRun: f.dryRun, Yes: f.yes, Strict: f.strict,
-		Prove: f.prove,
-		Again: f.again, Ledger: f.ledger, Widen: f.widen, KeepAttached: f.attached, KeepOld: f.keepOld,
+		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, FileRows: f.fileRows, DryRun: f.dryRun, Yes: f.yes,
+		Strict: f.strict,
+		Prove:  f.prove,
+		Again:  f.again, Ledger: f.ledger, Widen: f.widen, KeepAttached: f.attached, KeepOld: f.keepOld,
 		AcceptChanges: f.accept, Limit: limit, Every: f.every,
 		MergeRequest: desk.MergeRequest{OnlyNew: f.onlyNew, Missing: f.missing, SameKey: f.sameKey, Before: f.before,
 			Show: show}})

@@ -56,12 +56,8 @@ type extract struct {
 // Export writes all rows.
 func (d *Desk) Export(ctx context.Context, r ExportRequest) (*ExportAnswer, error) {
 	opt := export.Options{Form: r.Form, NoHeader: r.NoHeader, NullWord: r.NullWord}
-	if r.Out.isBook() {
-		if r.NoHeader || r.NullWord != "" || r.Form.Marked || r.Form.Delimiter != "," {
-			return nil, need("-o %s: a workbook has a row of names, cells without a value where something is null, "+
-				"and "+
-				"texts as texts\n  leave out --no-header, --null-word, --delimiter and --for-spreadsheet", r.Out.File)
-		}
+	if err := r.checkForm(); err != nil {
+		return nil, err
 	}
 	if err := opt.Form.Validate(); err != nil {
 		return nil, need("--delimiter: %w", err)
@@ -85,8 +81,11 @@ func (d *Desk) Export(ctx context.Context, r ExportRequest) (*ExportAnswer, erro
 	if err != nil {
 		return nil, err
 	}
-	if r.Out.isBook() {
+	switch {
+	case r.Out.isBook():
 		opt.Book = what.name
+	case r.Out.isColumnar():
+		opt.Columnar, opt.Key = what.name, what.key
 	}
 	a := &ExportAnswer{Document: document("export"), File: r.Out.File, Plan: r.Plan, Remarks: []string{}}
 	result, err := d.write(ctx, conn, what, opt, r.Out, a)
@@ -103,6 +102,23 @@ func (d *Desk) Export(ctx context.Context, r ExportRequest) (*ExportAnswer, erro
 		a.Remarks = append(a.Remarks, result.Columns[i].Remarks()...)
 	}
 	return a, nil
+}
+
+// checkForm refuses what a file that is no text cannot have.
+func (r *ExportRequest) checkForm() error {
+	asText := r.NoHeader || r.NullWord != "" || r.Form.Marked || r.Form.Delimiter != ","
+	const leave = "\n  leave out --no-header, --null-word, --delimiter and --for-spreadsheet"
+	switch {
+	case r.Out.isBook() && asText:
+		return need("-o %s: a workbook has a row of names, cells without a value where something is null, and texts "+
+			"as texts"+leave, r.Out.File)
+	case r.Out.isColumnar() && asText:
+		return need("-o %s: a Parquet file has names, types and nulls"+leave, r.Out.File)
+	case r.Out.isColumnar() && r.Plan != "":
+		return need("--plan: a Parquet file says itself which types its columns have, and is not loaded from here\n  " +
+			"leave it out")
+	}
+	return nil
 }
 
 // extractOf finds out what is to be written.

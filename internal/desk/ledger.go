@@ -15,6 +15,9 @@ func (l *loading) keepLedger(ctx context.Context) error {
 	schema := l.in.Plan.Table.Schema
 	book, has, err := ledgerOf(ctx, l.conn, schema)
 	switch {
+	case err == nil && book == nil && l.req.Ledger:
+		return need("--ledger: %s has none\n  leave it out; the tray has the entry of each load",
+			l.conn.Dialect().Title)
 	case err != nil || book == nil:
 		return err
 	case !has && (!l.req.Ledger || l.req.DryRun):

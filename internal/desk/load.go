@@ -39,6 +39,8 @@ type LoadRequest struct {
 	ByPosition   bool
 	KeepIdentity bool
 	SlowPath     bool
+	// FileRows, if above 0, begins a new file after so many rows, where a table is files.
+	FileRows int64
 	// DryRun does everything but write: it connects, and the database refuses whatever
 	// would change it.
 	DryRun bool
@@ -364,6 +366,10 @@ func (l *loading) check() error {
 	d := connect.Of(r.Into.URL) // nil: connecting will say what is wrong with it
 	if r.SlowPath && d != nil && !d.SlowPath {
 		return need("--slow-path: %s has only one way to load\n  leave it out", d.Title)
+	}
+	if r.FileRows != 0 && (r.FileRows < 0 || d != nil && !d.Splits) {
+		return need("--file-rows %d: use a number of rows, and a database of files: %s", r.FileRows,
+			connect.Titles(func(d *db.Database) bool { return d.Splits }))
 	}
 	if r.ByPosition && r.destination() == intoNew {
 		return need("--by-position: a new table has the columns of the file\n  " +
@@ -811,7 +817,7 @@ func (l *loading) meet(ctx context.Context) (err error) {
 		return nil
 	}
 	l.job.Session = l.conn
-	l.job.Spec = db.Spec{Mode: r.Mode, Table: def, SlowPath: r.SlowPath}
+	l.job.Spec = db.Spec{Mode: r.Mode, Table: def, SlowPath: r.SlowPath, FileRows: r.FileRows}
 	switch {
 	case r.Mode == db.Refill:
 		l.job.Spec.Referrers = l.around.Referrers

@@ -33,6 +33,9 @@ func (o Output) Write(write func(io.Writer) error) error {
 // isBook reports whether the file is to be a workbook.
 func (o Output) isBook() bool { return strings.HasSuffix(strings.ToLower(o.File), ".xlsx") }
 
+// isColumnar reports whether the file is to be one of columns.
+func (o Output) isColumnar() bool { return strings.HasSuffix(strings.ToLower(o.File), ".parquet") }
+
 // free makes sure that nothing is written over.
 func (o Output) free(option string) error {
 	if info, err := os.Stat(o.File); o.File != "" && err == nil && info.Mode().IsRegular() && !o.Over {

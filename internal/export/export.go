@@ -34,6 +34,9 @@ type Options struct {
 	NullWord string
 	// Book writes a workbook, with a sheet of this name.
 	Book string
+	// Columnar writes a Parquet file of a table of this name; Key is its key.
+	Columnar string
+	Key      []string
 	// Progress is called now and then.
 	Progress func(rows int64)
 }
@@ -100,6 +103,10 @@ func Write(ctx context.Context, w io.Writer, conn db.Session, query string, colu
 	}
 	for _, c := range columns {
 		r.Columns = append(r.Columns, watch(c))
+	}
+	if opt.Columnar != "" {
+		r.NullWord = ""
+		return r, r.columnar(ctx, w, conn, query, columns, opt)
 	}
 	if opt.Book != "" {
 		r.NullWord = ""
@@ -253,20 +260,13 @@ func (r *Result) Plan(file, table string, key []string, opt Options) *plan.Plan 
 	if opt.Book != "" {
 		p.Sources[0].Settings = map[string]string{"sheet": spreadsheet.SheetName(opt.Book), "header": "1"}
 	}
-	seen := map[string]int{}
+	names := r.names()
 	for i, c := range r.Columns {
-		x := plan.Column{Name: c.Name, From: c.Name, Type: c.Reads.String(), Required: c.Required, Unicode: c.wide,
+		x := plan.Column{Name: names[i], From: c.Name, Type: c.Reads.String(), Required: c.Required, Unicode: c.wide,
 			Comment: c.Comment}
 		if opt.NoHeader {
 			x.From = fmt.Sprintf("column_%d", i+1)
 		}
-		if x.Name == "" {
-			x.Name = fmt.Sprintf("column_%d", i+1)
-		}
-		if n := seen[strings.ToLower(x.Name)]; n > 0 {
-			x.Name = fmt.Sprintf("%s_%d", x.Name, n+1)
-		}
-		seen[strings.ToLower(c.Name)]++
 		if c.Reads.IsText() {
 			x.KeepEmpty = "quoted"
 		}

@@ -8,6 +8,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/mysql"
 	"ambertray/internal/db/oracle"
+	"ambertray/internal/db/parquet"
 	"ambertray/internal/db/postgres"
 	"ambertray/internal/db/sqlite"
 	"ambertray/internal/db/sqlserver"
@@ -21,6 +22,7 @@ var All = []*db.Database{
 	mysql.Database,
 	sqlserver.Database,
 	oracle.Database,
+	parquet.Database,
 	standard.Database,
 }
 
