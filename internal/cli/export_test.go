@@ -12,6 +12,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -439,4 +440,147 @@ func TestDefinitionOfATable(t *testing.T) {
 	b := newBench(t)
 	b.write("a.csv", "a,b\n1,2\n")
 	assert.Contains(t, b.run(2, "ddl", "a.csv", "b", "--for", "sqlite").err, "is no database URL")
+}
+
+// What a server reads of a file by itself is what the program reads of it, value by value.
+func TestScriptFromFile(t *testing.T) {
+	var csv strings.Builder
+	csv.WriteString("id;code;toll;share;day;short;named;at;clock;zoned;open;token;note;trimmed;large;back\r\n")
+	for i := range 200 {
+		sign := []string{"", "-", "−", "+"}[i%4]
+		fmt.Fprintf(&csv, "%s%d,00;%04d;%s£%d.%03d,%02d; %d%%;%d/%d/%d;%02d.%02d.%02d;%d %s %d;%04d-%02d-%02dT10:%02d:%02d.%d;%d:%02d %s;%04d-%02d-%02d 23:59:59%s;%s;%s;%s;  trim%d\t;%d;%d-\r\n",
+			sign, i, i*7%10000, []string{"", "-"}[i%2], i%90+1, i*37%1000, i%100, i%101, i%28+1, i%12+1, 1900+i, i%28+1, i%12+1, i%100,
+			i%28+1, []string{"January", "feb", "MAR", "April", "may", "Jun"}[i%6], 1800+i, 1001+i*40, i%12+1, i%28+1, i%60, i%60, i,
+			i%12+1, i%60, []string{"AM", "pm"}[i%2], 1900+i, i%12+1, i%28+1, []string{"Z", "+02:00", "-0530", "+01"}[i%4],
+			[]string{"Ja", "nein", "JA", "Nein"}[i%4], strings.ToUpper(fmt.Sprintf("6f9619ff-8b86-d011-b42d-00cf4fc9%04x", i)),
+			[]string{"\"line\nbreak; \"\"quotes\"\"\"", "NULL", "plain \\ back\\n", "", "é日本😀", `""`, "  ", "n/a", "\"'); DROP--\""}[i%9],
+			i, i*1234567, i+1)
+	}
+	csv.WriteString(";;;;;;;;;;;;;;;\r\n")
+	const planText = `ambertray: 1
+sources:
+  - {file: in.csv, header: 1, delimiter: semicolon, quote: double, blank_records: keep, encoding: utf-8}
+table: {name: read}
+columns:
+  - {name: id, from: id, type: integer, reading: {decimal: ','}}
+  - {name: code, from: code, type: char(4)}
+  - {name: toll, from: toll, type: 'decimal(30,2)', reading: {thousands: '.', decimal: ',', currency: £}}
+  - {name: share, from: share, type: double precision, reading: {percent: true}}
+  - {name: day, from: day, type: date, reading: d/M/yyyy}
+  - {name: short, from: short, type: date, reading: {dates: [dd.MM.yy], pivot: 1950}}
+  - {name: named, from: named, type: date, reading: d MMM yyyy}
+  - {name: at, from: at, type: timestamp(6)}
+  - {name: clock, from: clock, type: time(0), reading: h:mm a}
+  - {name: zoned, from: zoned, type: timestamp(0) with time zone}
+  - {name: open, from: open, type: boolean, reading: {'true': [Ja], 'false': [Nein]}}
+  - {name: token, from: token, type: uuid}
+  - {name: note, from: note, type: varchar(60), null_words: [n/a], unicode: true}
+  - {name: trimmed, from: trimmed, type: varchar(20), trim: true, default: none}
+  - {name: large, from: large, type: bigint}
+  - {name: back, from: back, type: integer, reading: {negative: trailing}}
+`
+	onNetwork(t, func(t *testing.T, b *bench, s server) {
+		if s.name == "sqlserver" {
+			return
+		}
+		b.write("in.csv", csv.String())
+		b.write("in.yaml", planText)
+		b.run(0, "load", "in.yaml", "--into", s.url)
+		want := b.content(s.url, "read")
+		require.Len(t, want, 202)
+		// The server is another user, who may not look into the test's folder.
+		folder, err := os.MkdirTemp("", "ambertray-served")
+		require.NoError(t, err)
+		t.Cleanup(func() { os.RemoveAll(folder) })
+		require.NoError(t, os.Chmod(folder, 0o755))
+		file := filepath.Join(folder, "in's.csv")
+		require.NoError(t, os.WriteFile(file, []byte(csv.String()), 0o644))
+		for i, mode := range []string{"create", "append", "refill", "merge"} {
+			name := "made" + mode
+			if mode != "create" {
+				s.exec(t, "CREATE TABLE "+name+" AS SELECT * FROM madecreate WHERE id = 5")
+				if mode == "append" {
+					s.exec(t, "DELETE FROM "+name)
+				}
+			}
+			args := []string{"script", "in.yaml", "--for", s.name, "--table", name, "--mode", mode, "--from-file", file, "-o", name + ".sql"}
+			if mode == "merge" {
+				continue // null is no key
+			}
+			b.run(0, args...)
+			out, err := b.runScript(s, name+".sql")
+			require.NoError(t, err, "%s\n%s", out, b.read(name+".sql"))
+			sameRows(t, want, b.content(s.url, name), name)
+			if i > 0 {
+				continue
+			}
+			// Another file than the one that was looked at does not go in.
+			short := csv.String()[:strings.LastIndex(csv.String(), "\n;")+1]
+			require.NoError(t, os.WriteFile(file, []byte(short), 0o644))
+			b.write("short.sql", strings.ReplaceAll(b.read(name+".sql"), name, "short"))
+			_, err = b.runScript(s, "short.sql")
+			require.Error(t, err, "a row less")
+			wrong := strings.Replace(csv.String(), "nein;", "vielleicht;", 1)
+			require.NoError(t, os.WriteFile(file, []byte(wrong), 0o644))
+			b.write("wrong.sql", strings.ReplaceAll(b.read(name+".sql"), name, "wrong"))
+			_, err = b.runScript(s, "wrong.sql")
+			require.Error(t, err, "a word that is none")
+			require.NoError(t, os.WriteFile(file, []byte(csv.String()), 0o644))
+		}
+	})
+	// What a server would read otherwise is refused, and says what it is.
+	b := newBench(t)
+	b.write("a.csv", "id,day,note\n1,2024-02-29,x\n2,2024-03-01,y\n")
+	b.write("titles.csv", "Tolls\n\nid,day,note\n1,2024-02-29,x\n2,2024-03-01,y\n")
+	refused := func(say string, args ...string) {
+		t.Helper()
+		assert.Contains(t, b.run(2, append([]string{"script", "--from-file", "/srv/a.csv"}, args...)...).err, say)
+	}
+	refused("reads no file of its own", "a.csv", "--for", "sqlite")
+	refused("the header is line 3", "titles.csv", "--for", "postgres")
+	refused("made by an expression", "a.csv", "--for", "postgres", "--provenance")
+	refused("numbers the rows", "a.csv", "--for", "postgres", "--row-number", "n")
+	refused("do not fit", "a.csv", "--for", "mysql", "--type", "note=integer")
+	refused("2 sources", "a.csv", "titles.csv", "--for", "mysql")
+	refused("keep_empty", "a.csv", "--for", "mysql", "--keep-empty", "quoted")
+	refused("leave out --copy-block", "a.csv", "--for", "postgres", "--copy-block")
+	assert.Contains(t, b.run(0, "script", "titles.csv", "--for", "mysql", "--from-file", "/srv/t.csv").out, "IGNORE 3 LINES")
+	assert.Contains(t, b.run(0, "script", "a.csv", "--for", "sqlserver", "--from-file", `D:\in\a.csv`).out, `FROM N'D:\in\a.csv' WITH (CODEPAGE = '65001', FORMAT = 'CSV'`)
+	assert.Contains(t, b.run(0, "script", "a.csv", "--for", "oracle", "--from-file", "/srv/in/a.csv").out, "ORGANIZATION EXTERNAL (TYPE ORACLE_LOADER DEFAULT DIRECTORY ambertray_files")
+}
+
+// Scripts add rows to a table that is there, or fill it anew, or make one like another.
+func TestScriptModes(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		b.write("a.csv", "id,toll\n1,2.50\n2,3.25\n")
+		b.write("b.csv", "id,toll\n3,1.00\n")
+		table := func(name string) [][]string {
+			return queryRows(t, s.db, "SELECT "+s.text("id")+", "+s.text("toll")+" FROM "+name+" ORDER BY id")
+		}
+		run := func(args ...string) error {
+			b.run(0, append([]string{"script", "--for", s.name, "--table", "tolls", "--key", "id", "-o", "s.sql", "--yes"}, args...)...)
+			_, err := b.runScript(s, "s.sql")
+			return err
+		}
+		require.NoError(t, run("a.csv"))
+		require.NoError(t, run("b.csv", "--mode", "append"))
+		assert.NotContains(t, b.read("s.sql"), "CREATE TABLE tolls")
+		assert.Len(t, table("tolls"), 3)
+		require.Error(t, run("b.csv", "--mode", "append"), "the key is there")
+		assert.Len(t, table("tolls"), 3)
+		require.NoError(t, run("b.csv", "--mode", "refill"))
+		assert.Equal(t, "3", table("tolls")[0][0])
+		assert.Len(t, table("tolls"), 1)
+		if s.name == "postgres" || s.name == "mysql" {
+			require.NoError(t, run("a.csv", "--table", "others", "--like", "tolls"))
+			assert.Len(t, table("others"), 2)
+			require.Error(t, run("a.csv", "--table", "others", "--mode", "append"), "it has the key of the other")
+		} else {
+			assert.Contains(t, b.run(2, "script", "a.csv", "--for", s.name, "--like", "tolls").err, "--mode append")
+		}
+	})
+	b := newBench(t)
+	b.write("a.csv", "id\n1\n")
+	assert.Contains(t, b.run(2, "script", "a.csv", "--for", "sqlite", "--mode", "replace").err, "--mode refill")
+	assert.Contains(t, b.run(2, "script", "a.csv", "--for", "mysql", "--mode", "append", "--like", "x").err, "--mode create")
 }

@@ -274,7 +274,7 @@ func TestMergeScripts(t *testing.T) {
 		require.NoError(t, err, out)
 		assert.Equal(t, [][]string{{"0012", "Grey Heron", "19.50", "Eve"}, want[1]}, length(s.boats(t, "boats")))
 		b.run(2, append(args, "--missing", "burn")...)
-		b.run(2, "script", "a.csv", "--for", s.name, "--mode", "append")
+		b.run(2, "script", "a.csv", "--for", s.name, "--mode", "replace")
 		b.run(2, "script", "a.csv", "--for", s.name, "--no-key", "--mode", "merge")
 	})
 	b := newBench(t)

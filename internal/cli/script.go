@@ -14,7 +14,7 @@ import (
 func (a *app) scriptCommand() *cobra.Command {
 	var f inputFlags
 	var database, out, rejects string
-	var mode, missing string
+	var mode, missing, like, fromFile string
 	var copyBlock, yes, strict bool
 	cmd := &cobra.Command{
 		Use:   "script SOURCE|PLAN [FILE…] --for DATABASE",
@@ -28,12 +28,22 @@ With --mode merge the rows go into a stage first, and from there into a table
 that exists: rows with a known key and other values are changed, those with a
 new key are inserted. A key that is in the file twice ends the script.
 
+With --mode append or refill they go from there into the table as they are; refill
+deletes its rows first. Nothing is committed unless all rows are there.
+
+With --from-file the script has no rows. The server reads the file by itself (COPY,
+LOAD DATA, BULK INSERT, an external table) into a stage of texts, and SQL makes of them
+what the plan makes: dates, numbers with marks, words for null and truth. What SQL
+cannot make is said, and no script is written; nor is one for a file with records that
+do not fit.
+
 Records that do not fit are left out of it and listed with --rejects; the exit
 status is 3 then.`,
 		Example: `  ambertray script lock-passages.csv --for sqlserver -o passages.sql --rejects left-out.csv
   ambertray script passages.yaml --for postgres --copy-block -o passages.sql
   ambertray script boats-april.csv --for oracle --table boats --key permit --mode merge
-  ambertray script boats.txt --for oracle`,
+  ambertray script boats.txt --for oracle
+  ambertray script gauges.yaml --for postgres --from-file /srv/in/gauge-readings.tsv -o gauges.sql`,
 		Args: args(1, -1, "a file, or a plan"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if database == "" {
@@ -50,19 +60,17 @@ status is 3 then.`,
 			if a.json && out == "" {
 				return needed("script: with --json, name the script's file with -o")
 			}
-			if mode != string(db.Create) && mode != string(db.Merge) {
-				return needed("--mode %q: a script can create a table, or merge into one", mode)
-			}
-			if missing != "" && mode != string(db.Merge) {
-				return needed("--missing: it goes with --mode merge")
-			}
 			in, err := f.request(args)
 			if err != nil {
 				return err
 			}
-			return a.script(cmd.Context(), desk.ScriptRequest{Input: in, For: d,
-				Out: desk.Output{File: out, To: a.raw, Over: yes}, Rejects: rejects, CopyBlock: copyBlock,
-				Merge: mode == string(db.Merge), Missing: missing, Strict: strict})
+			r := desk.ScriptRequest{Input: in, For: d, Out: desk.Output{File: out, To: a.raw, Over: yes},
+				Rejects: rejects, CopyBlock: copyBlock, Mode: db.Mode(mode), Missing: missing, Like: like,
+				FromFile: fromFile, Strict: strict}
+			if err := scriptGoes(&r); err != nil {
+				return err
+			}
+			return a.script(cmd.Context(), r)
 		},
 	}
 	f.add(cmd)
@@ -70,7 +78,11 @@ status is 3 then.`,
 	p := cmd.Flags()
 	p.StringVar(&database, "for", "", "the database: "+connect.Names())
 	p.StringVar(&mode, "mode", "create",
-		"create: a new table; merge: the rows of one that exists are changed by its key")
+		"create: a new table; append: rows into one that exists, without a definition; refill: it is emptied first; "+
+			"merge: its rows are changed by its key")
+	p.StringVar(&like, "like", "", "`TABLE` whose structure the new one takes, in PostgreSQL and MySQL")
+	p.StringVar(&fromFile, "from-file", "", "no rows in the script: the server "+
+		"reads the file, which it has at this `PATH`")
 	p.StringVar(&missing, "missing", "",
 		"with --mode merge: what becomes of rows that the file does not have: keep or delete (default keep)")
 	p.StringVarP(&out, "output", "o", "", "file to write to, instead of standard output")
@@ -79,6 +91,27 @@ status is 3 then.`,
 	addStrict(cmd, &strict)
 	p.BoolVar(&yes, "yes", false, "write over existing files")
 	return cmd
+}
+
+// scriptGoes refuses what does not go together.
+func scriptGoes(r *desk.ScriptRequest) error {
+	switch r.Mode {
+	case db.Create, db.Append, db.Refill, db.Merge:
+	case db.Replace:
+		return needed("--mode replace: a script does not drop a table\n  drop it by hand, or use --mode refill")
+	default:
+		return needed("--mode %q: use create, append, refill or merge", string(r.Mode))
+	}
+	if r.Like != "" && r.Mode != db.Create {
+		return needed("--like: only a new table can take the structure of another\n  it goes with --mode create")
+	}
+	if r.FromFile != "" && (r.CopyBlock || r.Rejects != "") {
+		return needed("--from-file: the script has no rows\n  leave out --copy-block and --rejects")
+	}
+	if r.Missing != "" && r.Mode != db.Merge {
+		return needed("--missing: it goes with --mode merge")
+	}
+	return nil
 }
 
 func (a *app) script(ctx context.Context, r desk.ScriptRequest) error {

@@ -37,6 +37,10 @@ type Manner struct {
 	// Numbered is what it takes to give values to a column that the database numbers: before
 	// the rows, behind them, and behind the commit; nil: nothing.
 	Numbered func(table, column string) (before, behind, last []string)
+	// File is how the server reads a file of its own host; nil: it does not.
+	File *FileReader
+	// Like writes the definition of a table like another; nil: no statement does that whole.
+	Like func(table, like string) string
 	// Remarks are what somebody who runs the script has to know.
 	Remarks func(t dialect.Table) []string
 }

@@ -25,10 +25,15 @@ type ScriptRequest struct {
 	Out Output
 	// Rejects is a file for the records that do not fit, or empty.
 	Rejects string
-	// Merge writes a merge into a table that exists, by its key; Missing is what becomes of
-	// rows that the file does not have, as in a MergeRequest.
-	Merge   bool
+	// Mode is what the script does with the table. Of a merge, Missing is what becomes of rows
+	// that the file does not have, as in a MergeRequest.
+	Mode    db.Mode
 	Missing string
+	// Like is a table whose structure the new one takes, by name or schema and name.
+	Like string
+	// FromFile is the path of the file on the server's host, which the server is to read by
+	// itself; empty: the rows are in the script.
+	FromFile string
 	// CopyBlock writes the rows as a block for the database's own client.
 	CopyBlock bool
 	// Strict writes nothing when there are cautions.
@@ -86,10 +91,27 @@ func (d *Desk) Script(ctx context.Context, r ScriptRequest) (*ScriptAnswer, erro
 	}
 	opt := script.Options{Database: r.For, Table: t, Rows: check.Records.Loaded, CopyBlock: r.CopyBlock,
 		Head: d.scriptHead(o, r.For, t, check)}
-	if r.Merge {
-		if err := r.mergeInto(o, t, &opt); err != nil {
+	if r.FromFile != "" {
+		if opt.File, err = r.fromFile(o, check); err != nil {
 			return nil, err
 		}
+		opt.Head = append(opt.Head, r.For.Script.File.Remarks...)
+		opt.Head[2] = fmt.Sprintf("%s in the file, which has %s", phrase.Count(check.Records.Read, "record"),
+			phrase.Count(o.First().FileSize, "byte"))
+		if sum := o.First().Profiled; sum != "" {
+			opt.Head[2] += " and the SHA-256 " + sum
+		}
+	}
+	switch r.Mode {
+	case db.Merge:
+		err = r.mergeInto(o, t, &opt)
+	case db.Append, db.Refill:
+		r.addTo(t, &opt)
+	case db.Create, db.Replace:
+		err = r.like(&opt)
+	}
+	if err != nil {
+		return nil, err
 	}
 	if err := d.writeScript(ctx, o, r, opt, check); err != nil {
 		return nil, err
@@ -110,7 +132,9 @@ func (d *Desk) writeScript(ctx context.Context, o *Opened, r ScriptRequest, opt 
 		job.Rejects = tray.NewRejects(o.Plan.Headers(o.Sources), r.Rejects)
 	}
 	w, err := script.New(out, opt)
-	if err == nil {
+	if err == nil && opt.File != nil {
+		err = w.Close()
+	} else if err == nil {
 		var again *rows.Check
 		if again, err = rows.Into(ctx, job, w); err == nil {
 			err = w.Close()
@@ -135,6 +159,55 @@ func (d *Desk) scriptHead(o *Opened, base *db.Database, t dialect.Table, c *rows
 		fmt.Sprintf("%s read = %s in this script + %s left out + %s skipped", phrase.Count(n.Read, "record"),
 			phrase.Grouped(n.Loaded), phrase.Grouped(n.Rejected), phrase.Grouped(n.Skipped))}
 	return append(head, base.Script.Remarks(t)...)
+}
+
+// like makes the table of a script one like another.
+func (r *ScriptRequest) like(opt *script.Options) error {
+	if r.Like == "" {
+		return nil
+	}
+	if r.For.Script.Like == nil {
+		return need("--like: %s has no statement that makes a table like another, keys and all\n  "+
+			"'ambertray ddl URL TABLE' writes the definition of one that is there; then use --mode append", r.For.Title)
+	}
+	schema, table, is := strings.Cut(r.Like, ".")
+	if !is {
+		schema, table = "", r.Like
+	}
+	opt.Like = r.For.Qualified(schema, table)
+	return nil
+}
+
+// addTo makes a script one that adds rows to a table that exists, or fills it anew.
+func (r *ScriptRequest) addTo(t dialect.Table, opt *script.Options) {
+	for _, c := range t.Columns {
+		if c.Identity {
+			opt.Numbered = c.Name
+		}
+	}
+	opt.Target, opt.Emptied = r.For.Qualified(t.Schema, t.Name), r.Mode == db.Refill
+	opt.Table, _ = r.For.StageOf(t, nil)
+	say := "added to " + db.Qualified(t.Schema, t.Name) + ", which is there"
+	if opt.Emptied {
+		say = db.Qualified(t.Schema, t.Name) + ", which is there, is emptied first"
+	}
+	r.stageHead(opt, say)
+}
+
+// stageHead says in the head of a script what becomes of the rows behind the stage.
+func (r *ScriptRequest) stageHead(opt *script.Options, say string) {
+	head := append(slices.Clone(opt.Head[:3]), say)
+	for _, l := range opt.Head[3:] {
+		if strings.HasPrefix(l, db.CommittedAtOnce) {
+			if r.For.Temporary != "" || r.For.TemporaryName != "" {
+				continue // the stage is of the session
+			}
+			l = "the stage is committed at once; if the script fails, drop " + r.For.Qualified(opt.Table.Schema,
+				opt.Table.Name) + " before the next attempt"
+		}
+		head = append(head, l)
+	}
+	opt.Head = head
 }
 
 // mergeInto makes a script one that merges.
@@ -163,17 +236,7 @@ func (r *ScriptRequest) mergeInto(o *Opened, t dialect.Table, opt *script.Option
 	if opt.Missing {
 		gone = "rows that it does not have are deleted"
 	}
-	head := append(slices.Clone(opt.Head[:3]), "merged into "+db.Qualified(t.Schema, t.Name)+", which is there, by "+
-		strings.Join(t.Key, ", ")+"; "+gone)
-	for _, l := range opt.Head[3:] {
-		if strings.HasPrefix(l, db.CommittedAtOnce) {
-			if r.For.Temporary != "" || r.For.TemporaryName != "" {
-				continue // the stage is of the session
-			}
-			l = "the stage is committed at once; if the script fails, drop " + into.Stage + " before the next attempt"
-		}
-		head = append(head, l)
-	}
-	opt.Head = head
+	r.stageHead(opt, "merged into "+db.Qualified(t.Schema, t.Name)+", which is there, by "+strings.Join(t.Key, ", ")+
+		"; "+gone)
 	return nil
 }

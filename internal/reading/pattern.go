@@ -480,3 +480,22 @@ func (c *Civil) Micros(withDate bool) int64 {
 	}
 	return us
 }
+
+// A Part is one of a pattern: letters that mean something, or a character that stands for
+// itself, whose Letter is 0.
+type Part struct {
+	Letter  byte
+	Count   int
+	Literal byte
+}
+
+// Parts are those of the pattern, in order.
+func (p *Pattern) Parts() (out []Part) {
+	for _, o := range p.ops {
+		out = append(out, Part{o.code, o.n, o.lit})
+	}
+	return out
+}
+
+// Pivot is the first of the hundred years that two-digit years stand for.
+func (p *Pattern) Pivot() int { return p.pivot }

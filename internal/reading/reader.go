@@ -163,6 +163,9 @@ func isoPatterns(k sqltype.Kind) []*Pattern {
 	return p
 }
 
+// Words are those that are read as true, which is 1, and as false.
+func (r *Reader) Words() map[string]int64 { return r.words }
+
 // Clone returns a reader for another goroutine.
 func (r *Reader) Clone() *Reader {
 	c := *r

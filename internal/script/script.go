@@ -8,6 +8,7 @@ package script
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"fmt"
@@ -32,6 +33,16 @@ type Options struct {
 	// stage then, and Missing tells that rows go which the stage does not have.
 	Into    *dialect.Merge
 	Missing bool
+	// Target is the quoted name of a table that exists, which the rows of the stage are added
+	// to; Emptied tells that it is emptied first.
+	Target  string
+	Emptied bool
+	// Numbered is the column of the target that its database numbers; empty: none.
+	Numbered string
+	// Like is the quoted name of a table whose structure the new one takes.
+	Like string
+	// File has the server read a file; there are no rows in the script then.
+	File *FromFile
 	// CopyBlock writes the rows as a block for the database's own client.
 	CopyBlock bool
 }
@@ -88,22 +99,23 @@ func New(w io.Writer, opt Options) (*Writer, error) {
 		s.put(l + "\n")
 	}
 	s.put("\n")
-	definition := opt.Database.Create(opt.Table)
-	if opt.Into != nil {
-		_, sql := opt.Database.StageOf(opt.Table, opt.Into.Key)
-		definition = []string{sql}
-	}
-	for _, l := range definition {
+	for _, l := range s.definition() {
 		s.put(l + ";\n")
 	}
 	s.put("\n")
 	for _, l := range m.AfterDefinition {
 		s.put(l + "\n")
 	}
-	if s.numbered(); opt.Into != nil {
+	switch s.numbered(); {
+	case opt.Into != nil:
 		s.behind, s.last = nil, nil // the stage numbers nothing
-	} else if len(s.before) > 0 {
+	case opt.Target == "":
 		s.lines(s.before)
+	}
+	if opt.File != nil {
+		for _, l := range opt.File.fill(opt.Database, s.raw(), s.name) {
+			s.put(l + ";\n")
+		}
 	}
 	if opt.CopyBlock {
 		s.put(fmt.Sprintf("COPY %s (%s) FROM stdin;\n", s.name, strings.Join(names, ", ")))
@@ -111,12 +123,39 @@ func New(w io.Writer, opt Options) (*Writer, error) {
 	return s, s.err
 }
 
+// staged tells that the rows go into a stage first.
+func (s *Writer) staged() bool { return s.Into != nil || s.Target != "" }
+
+// raw is the stage of the texts of a file.
+func (s *Writer) raw() string { return rawStage(s.Database, s.Table.Schema) }
+
+// definition is the statements that make what the rows go into.
+func (s *Writer) definition() (out []string) {
+	switch {
+	case s.staged():
+		_, sql := s.Database.StageOf(s.Table, s.Table.Key)
+		out = []string{sql}
+	case s.Like != "":
+		out = []string{s.manner.Like(s.name, s.Like)}
+	default:
+		out = s.Database.Create(s.Table)
+	}
+	if s.File != nil {
+		out = append(out, s.File.define(s.Database, s.raw())...)
+	}
+	return out
+}
+
 // numbered finds out what a column takes that the database numbers.
 func (s *Writer) numbered() {
+	numbered := s.Numbered
 	for _, c := range s.Table.Columns {
-		if c.Identity && s.manner.Numbered != nil {
-			s.before, s.behind, s.last = s.manner.Numbered(s.name, c.Name)
+		if c.Identity {
+			numbered = c.Name
 		}
+	}
+	if numbered != "" && s.manner.Numbered != nil {
+		s.before, s.behind, s.last = s.manner.Numbered(cmp.Or(s.Target, s.name), numbered)
 	}
 }
 
@@ -235,35 +274,71 @@ func (s *Writer) Close() error {
 		s.put("\\.\n")
 	}
 	s.flush()
-	if s.err == nil && s.written != s.Rows {
+	if s.File == nil && s.err == nil && s.written != s.Rows {
 		return fmt.Errorf("%d rows were announced, and %d written", s.Rows, s.written)
 	}
 	s.put("\n")
-	s.lines(s.behind)
-	after := s.manner.After(s.name, s.Rows)
-	if s.Into != nil {
+	if s.Target == "" {
+		s.lines(s.behind)
+	}
+	check, commit := s.after(s.name)
+	if s.staged() {
 		// The stage is counted, and then its rows go in before the commit.
-		at := len(after) - 1
-		for i, l := range after {
-			if strings.HasPrefix(l, "COMMIT") {
-				at = i
-			}
+		s.lines(check)
+		check = nil
+		s.fromStage()
+		s.put("\n")
+	}
+	s.lines(check)
+	s.lines(commit)
+	s.lines(s.last)
+	if s.Database.Temporary == "" && s.Database.TemporaryName == "" {
+		if s.staged() {
+			s.put("DROP TABLE " + s.name + ";\n")
 		}
-		for _, l := range after[:at] {
-			s.put(l + "\n")
+		if s.File != nil {
+			s.put("DROP TABLE " + s.raw() + ";\n")
 		}
-		after = after[at:]
+	}
+	return s.err
+}
+
+// after is what checks the number of a table's rows, and what commits.
+func (s *Writer) after(table string) (check, commit []string) {
+	after := s.manner.After(table, s.Rows)
+	at := len(after) - 1
+	for i, l := range after {
+		if strings.HasPrefix(l, "COMMIT") {
+			at = i
+		}
+	}
+	return after[:at], after[at:]
+}
+
+// fromStage brings the rows of the stage into a table that exists.
+func (s *Writer) fromStage() {
+	if s.Into != nil {
 		for _, l := range s.Into.Statements(s.Missing) {
 			s.put("\n" + l + ";\n")
 		}
-		s.put("\n")
+		return
 	}
-	for _, l := range after {
-		s.put(l + "\n")
+	if s.put("\n"); s.Emptied {
+		s.put("DELETE FROM " + s.Target + ";\n")
 	}
-	s.lines(s.last)
-	if s.Into != nil && s.Database.Temporary == "" && s.Database.TemporaryName == "" {
-		s.put("DROP TABLE " + s.name + ";\n")
+	var names []string
+	for _, c := range s.Table.Columns {
+		names = append(names, c.Name)
 	}
-	return s.err
+	list := s.Database.List(names)
+	s.lines(s.before)
+	given := ""
+	if s.Numbered != "" {
+		given = strings.TrimRight(" "+s.Database.GiveIdentity, " ")
+	}
+	s.put(fmt.Sprintf("INSERT INTO %s (%s)%s\nSELECT %s\nFROM %s;\n", s.Target, list, given, list, s.name))
+	if s.lines(s.behind); s.Emptied {
+		check, _ := s.after(s.Target)
+		s.lines(check)
+	}
 }

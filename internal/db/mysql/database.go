@@ -41,6 +41,8 @@ var Database = &db.Database{
 	Script: db.ManyRows(db.Manner{
 		Before: []string{"SET NAMES utf8mb4;", "SET time_zone = '+00:00';",
 			"SET sql_mode = 'STRICT_ALL_TABLES," + strictly + "';"},
+		File:            fromFile,
+		Like:            func(table, like string) string { return "CREATE TABLE " + table + " LIKE " + like },
 		AfterDefinition: []string{"START TRANSACTION;"}, // definitions are committed at once there
 		After: func(name string, rows int64) []string {
 			// A null where none may be ends the script, and the transaction.

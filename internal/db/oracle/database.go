@@ -29,6 +29,7 @@ var Database = &db.Database{
 				"committed');\n    END IF;\nEND;\n/",
 				name, rows, rows), "COMMIT;"}
 		},
+		File:   fromFile,
 		Insert: "INSERT ALL\n", Row: "INTO %s (%s) VALUES (", Between: ")\nINTO %s (%s) VALUES (",
 		Close: ")\nSELECT 1 FROM dual",
 		// No more than 999 columns altogether (Oracle, INSERT, "Restrictions on

@@ -40,6 +40,10 @@ var Database = &db.Database{
 				quote, name, rows), "COMMIT;"}
 		},
 		Copy: TextEncoder,
+		File: fromFile,
+		Like: func(table, like string) string {
+			return "CREATE TABLE " + table + " (LIKE " + like + " INCLUDING ALL)"
+		},
 		Remarks: func(dialect.Table) []string {
 			return []string{"run it with: psql -v ON_ERROR_STOP=1 -f FILE DATABASE"}
 		},

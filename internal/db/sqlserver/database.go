@@ -40,6 +40,7 @@ var Database = &db.Database{
 					"COMMIT TRANSACTION;", "GO", "SET NOEXEC OFF;", "GO"}
 			},
 			AfterDefinition: []string{"GO", "IF @@TRANCOUNT = 0 SET NOEXEC ON;", "GO"},
+			File:            fromFile,
 			Remarks: func(dialect.Table) []string {
 				return []string{"run it with: sqlcmd -b -f 65001 -i FILE"}
 			},
