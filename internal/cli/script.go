@@ -13,8 +13,7 @@ import (
 
 func (a *app) scriptCommand() *cobra.Command {
 	var f inputFlags
-	var database, out, rejects string
-	var mode, missing, like, fromFile string
+	var database, out, rejects, mode, missing, like, fromFile string
 	var copyBlock, yes, strict bool
 	cmd := &cobra.Command{
 		Use:   "script SOURCE|PLAN [FILE…] --for DATABASE",
