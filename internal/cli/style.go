@@ -33,7 +33,8 @@ func (a *app) style(w io.Writer) style {
 		w = a.paging
 	}
 	if isTerminal(w) {
-		s.colour = !a.noColor && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+		s.colour = !a.noColor && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" &&
+			colours(fileOf(w))
 		if n, _, err := term.GetSize(int(fileOf(w).Fd())); err == nil && n > 0 {
 			s.width = n
 		}

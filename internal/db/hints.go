@@ -27,7 +27,7 @@ func NetworkHint(err error, setting string) string {
 		return false
 	}
 	switch {
-	case has("connection refused"):
+	case has("connection refused", "Connection refused", "actively refused"): // Windows: error 10061
 		return "no server listens there: check host and port, and that it runs and accepts TCP connections (" +
 			setting + ")"
 	case has("wanted to match", "certificate is valid for"):

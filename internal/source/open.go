@@ -76,7 +76,7 @@ func Open(ctx context.Context, name string, known Known) (*Source, error) {
 		return nil, &Problem{Source: name, What: "is a folder, not a file", Do: "name a file in it"}
 	}
 	s := &Source{Name: name, Path: name, Size: info.Size(), FileSize: info.Size(), Modified: info.ModTime(),
-		MaxRecord: known.MaxRecord, Range: workbook.All, stamp: stampOf(info)}
+		MaxRecord: known.MaxRecord, Range: workbook.All, stamp: stampOf(name, info)}
 	if s.Size == 0 && info.Mode().IsRegular() {
 		return nil, &Problem{Source: name, What: "is empty (0 bytes)",
 			Do: "nothing can be loaded from it; ask for the file again"}

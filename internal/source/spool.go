@@ -27,14 +27,14 @@ type spool struct {
 const DefaultUnpacked = 64 << 30
 
 func newSpool(limit int64) (*spool, error) {
-	f, err := os.CreateTemp("", "ambertray-")
+	f, gone, err := temporary()
 	if err != nil {
 		return nil, fmt.Errorf("no temporary file can be made: %w", err)
 	}
 	if limit <= 0 {
 		limit = DefaultUnpacked
 	}
-	return &spool{f: f, limit: limit, named: os.Remove(f.Name()) != nil}, nil
+	return &spool{f: f, limit: limit, named: !gone}, nil
 }
 
 // errTooLarge says that a source unpacks to more than is allowed.

@@ -8,8 +8,8 @@ import (
 // stampOf tells the states of a file apart: by its size, the time of its last change,
 // and where the system has them, its number and the time of the last change of either,
 // which a program cannot set.
-func stampOf(info os.FileInfo) string {
-	return fmt.Sprintf("%d %d%s", info.Size(), info.ModTime().UnixNano(), inode(info))
+func stampOf(path string, info os.FileInfo) string {
+	return fmt.Sprintf("%d %d%s", info.Size(), info.ModTime().UnixNano(), inode(path, info))
 }
 
 // Stamp is the state in which the file was opened; empty for what is no file here, or is
@@ -23,5 +23,5 @@ func (s *Source) Changed() bool {
 		return false
 	}
 	info, err := os.Stat(s.Path)
-	return err != nil || stampOf(info) != s.stamp
+	return err != nil || stampOf(s.Path, info) != s.stamp
 }

@@ -125,7 +125,16 @@ func isFile(raw string) bool {
 // File is the path in the URL of a database in a file.
 func File(raw string) string {
 	_, path, _ := strings.Cut(raw, ":")
-	return strings.TrimPrefix(path, "//")
+	return filePath(strings.TrimPrefix(path, "//"), runtime.GOOS == "windows")
+}
+
+// filePath is a path as a URL has it: on Windows, the slash before the letter of a drive is
+// none of the path (RFC 8089, appendix E.2).
+func filePath(path string, windows bool) string {
+	if windows && len(path) > 2 && path[0] == '/' && path[2] == ':' {
+		return path[1:]
+	}
+	return path
 }
 
 // dropQuery takes a password out of a URL's parameters.

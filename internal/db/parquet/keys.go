@@ -252,8 +252,17 @@ func (k *keys) without(ctx context.Context, refused []sink.Refusal) error {
 	if err != nil {
 		return err
 	}
-	defer closeAll(files)
 	old := l.files
+	err = l.again(ctx, files, old, refused)
+	closeAll(files) // which no system lets go of a file before
+	if err != nil {
+		return err
+	}
+	return l.renamed(old)
+}
+
+// again writes files again, but for the rows that are refused.
+func (l *load) again(ctx context.Context, files []*columnar.File, old []string, refused []sink.Refusal) error {
 	l.files, l.spec.FileRows = nil, 0
 	var names []string
 	for _, c := range l.columns {
@@ -287,7 +296,7 @@ func (k *keys) without(ctx context.Context, refused []sink.Refusal) error {
 			return err
 		}
 	}
-	return l.renamed(old)
+	return nil
 }
 
 // renamed gives files that were written again the names of those that they replace.
