@@ -5,13 +5,16 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"ambertray/internal/config"
 	"ambertray/internal/db"
 	"ambertray/internal/desk"
 	"ambertray/internal/match"
+	"ambertray/internal/phrase"
 )
 
 // databaseFlags are the options about connecting.
@@ -19,6 +22,7 @@ type databaseFlags struct {
 	passwordFile   string
 	createDatabase bool
 	lockWait       int // seconds
+	known          *config.Config
 }
 
 func (f *databaseFlags) addDatabase(cmd *cobra.Command) {
@@ -33,14 +37,34 @@ func (f *databaseFlags) addLockWait(cmd *cobra.Command) {
 }
 
 func (f *databaseFlags) addPassword(cmd *cobra.Command) {
+	before := cmd.PreRunE
+	cmd.PreRunE = func(cmd *cobra.Command, args []string) error {
+		if root, is := cmd.Context().Value(configKey{}).(*config.Config); is {
+			f.known = root
+		}
+		if before != nil {
+			return before(cmd, args)
+		}
+		return nil
+	}
 	cmd.Flags().StringVar(&f.passwordFile, "password-file", "",
 		"file with the database password (else the URL, PGPASSWORD, ~/.pgpass, AMBERTRAY_PASSWORD, a prompt)")
 }
 
-// at is the database of a URL.
+// at is the database of a URL, or of a connection by its name.
 func (f *databaseFlags) at(url string) desk.DatabaseRequest {
-	return desk.DatabaseRequest{URL: url, PasswordFile: f.passwordFile, Create: f.createDatabase,
+	r := desk.DatabaseRequest{URL: url, PasswordFile: f.passwordFile, Create: f.createDatabase,
 		LockWait: time.Duration(f.lockWait) * time.Second}
+	if f.known == nil {
+		return r
+	}
+	if x := f.known.Connections[url]; x != nil {
+		r.URL = x.URL
+	} else if url != "" && !strings.Contains(url, ":") {
+		r.NotKnown = phrase.Meant(url, f.known.Names())
+	}
+	r.Connections = f.known
+	return r
 }
 
 // person reports whether somebody can be asked.

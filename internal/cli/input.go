@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -33,16 +34,17 @@ type inputFlags struct {
 	tables    string
 	records   int64
 
-	table, schema string
-	names         string
-	key           []string
-	noKey         bool
-	rowNumber     string
-	leaveOut      []string
-	require       []string
-	keepEmpty     string
-	provenance    bool
-	strict        bool
+	table, schema          string
+	names                  string
+	key                    []string
+	noKey                  bool
+	rowNumber              string
+	only, rename, nullable []string
+	leaveOut               []string
+	require                []string
+	keepEmpty              string
+	provenance             bool
+	strict                 bool
 }
 
 func (f *inputFlags) add(cmd *cobra.Command) {
@@ -83,8 +85,12 @@ func (f *inputFlags) addTable(cmd *cobra.Command) {
 	p.StringSliceVar(&f.key, "key", nil, "columns of the primary key, separated by commas")
 	p.BoolVar(&f.noKey, "no-key", false, "no primary key, even if the file offers one")
 	p.StringVar(&f.rowNumber, "row-number", "", "add a column of this name with the number of the record in the load")
-	p.StringArrayVar(&f.leaveOut, "leave-out", nil, "a column that is not loaded (may be repeated)")
-	p.StringArrayVar(&f.require, "require", nil, "a column that must not be blank (may be repeated)")
+	p.StringArrayVar(&f.leaveOut, "leave-out", nil, "columns that are not loaded, also by patterns like 'junk_*', or "+
+		"'"+plan.AllBlank+"', or '"+plan.OneValue+"' (may be repeated)")
+	p.StringArrayVar(&f.only, "only", nil, "columns that are loaded, also by patterns; all others are left out")
+	p.StringArrayVar(&f.rename, "rename", nil, "the name of a column in the table (may be repeated)")
+	p.StringArrayVar(&f.require, "require", nil, "columns that must not be blank, or all")
+	p.StringArrayVar(&f.nullable, "nullable", nil, "columns that may be blank, although none is here; or all")
 	p.BoolVar(&f.provenance, "provenance", false,
 		"add columns with source file, sheet, line, time of the load and its entry")
 	p.BoolVar(&f.strict, "strict-types", false, "a table that enforces its types, in SQLite (STRICT); elsewhere all do")
@@ -96,7 +102,7 @@ func (f *inputFlags) given(name string) bool { return f.cmd.Flags().Changed(name
 // known is what the options say of the source.
 func (f *inputFlags) known() (k source.Known, err error) {
 	for _, set := range source.Settings {
-		if !f.given(set.Option()) {
+		if !f.given(set.Option()) || set.Key == "columns" && f.columnNames() != nil {
 			continue
 		}
 		if err := set.Put(&k, *f.settings[set.Key]); err != nil {
@@ -106,6 +112,10 @@ func (f *inputFlags) known() (k source.Known, err error) {
 			}
 			return k, needed("--%s: %w", set.Option(), err)
 		}
+	}
+	if f.columnNames() != nil && k.Header == nil {
+		none := int64(0)
+		k.Header = &none // there are no names but these
 	}
 	if f.maxRecord < 1 || f.maxRecord > 1024 {
 		return k, needed("--max-record %d: use 1 to 1024 MiB", f.maxRecord)
@@ -172,8 +182,17 @@ func (f *inputFlags) options() (o profile.Options, err error) {
 }
 
 func (f *inputFlags) wishes() (plan.Wishes, error) {
+	rename, err := f.renames()
+	if err != nil {
+		return plan.Wishes{}, err
+	}
+	if schema, table, is := strings.Cut(f.table, "."); is && f.schema == "" && schema != "" && table != "" &&
+		!strings.Contains(table, ".") {
+		f.schema, f.table = schema, table
+	}
 	w := plan.Wishes{Schema: f.schema, Table: f.table, KeepNames: f.names == "keep", Key: f.key, NoKey: f.noKey,
-		RowNumber: f.rowNumber, LeaveOut: f.leaveOut, Required: f.require, KeepEmpty: f.keepEmpty, Tolerate: f.tolerate,
+		RowNumber: f.rowNumber, LeaveOut: f.leaveOut, Only: f.only, Nullable: f.nullable, Rename: rename,
+		Required: f.require, KeepEmpty: f.keepEmpty, Tolerate: f.tolerate,
 		Provenance: f.provenance, Strict: f.strict}
 	if f.names != "safe" && f.names != "keep" {
 		return w, needed("--names %q: use safe or keep", f.names)
@@ -186,9 +205,41 @@ func (f *inputFlags) wishes() (plan.Wishes, error) {
 	return w, nil
 }
 
+// renames are the names that columns get: those of --rename, and those that --columns gives to
+// the columns of a text without a header.
+func (f *inputFlags) renames() (map[string]string, error) {
+	out := map[string]string{}
+	for i, name := range f.columnNames() {
+		out[fmt.Sprintf("column_%d", i+1)] = name
+	}
+	for _, r := range f.rename {
+		from, to, is := strings.Cut(r, "=")
+		if !is || from == "" || to == "" {
+			return nil, needed("--rename %q: write OLD=NEW, like --rename 'Toll paid=toll'", r)
+		}
+		out[from] = to
+	}
+	return out, nil
+}
+
+// columnNames are those that --columns gives, where they are names and no widths.
+func (f *inputFlags) columnNames() []string {
+	if !f.given("columns") {
+		return nil
+	}
+	words := strings.Split(*f.settings["columns"], ",")
+	for i, w := range words {
+		words[i] = strings.TrimSpace(w)
+	}
+	if strings.ContainsFunc(strings.Join(words, ""), func(r rune) bool { return r != '*' && (r < '0' || r > '9') }) {
+		return words
+	}
+	return nil
+}
+
 // ofPlan are the other options whose place, with a plan, is the plan.
 var ofPlan = []string{"same", "tables", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key",
-	"row-number", "leave-out", "require", "keep-empty", "provenance", "strict-types"}
+	"row-number", "leave-out", "only", "rename", "nullable", "require", "keep-empty", "provenance", "strict-types"}
 
 // settingValue is a setting as an option.
 type settingValue struct {

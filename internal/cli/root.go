@@ -19,6 +19,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ambertray/internal/config"
 	"ambertray/internal/desk"
 	"ambertray/internal/fault"
 	"ambertray/internal/load"
@@ -93,6 +94,11 @@ func Main(version, commit string, args []string, in io.Reader, out, errw io.Writ
 		return max(code, exitFailed)
 	}
 	return code
+}
+
+// Tree is the tree of commands, for what is made of it: manual pages and completions.
+func Tree(version, commit string) *cobra.Command {
+	return (&app{version: version, commit: commit}).root()
 }
 
 func (a *app) run(ctx context.Context, args []string) int {
@@ -173,13 +179,25 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 				return nil
 			}
 			hint := "see 'ambertray --help'"
-			if s := cmd.SuggestionsFor(args[0]); len(s) > 0 {
-				hint = "did you mean " + strings.Join(s, " or ") + "?"
+			var known []string
+			for _, c := range cmd.Commands() {
+				known = append(known, c.Name())
+			}
+			if s := phrase.Meant(args[0], known); s != "" {
+				hint = s
 			}
 			return needed("unknown command %q\n  %s", args[0], hint)
 		},
 		RunE: func(cmd *cobra.Command, args []string) error { return cmd.Help() },
 		PersistentPreRunE: func(cmd *cobra.Command, args []string) error {
+			known, err := config.Load()
+			if err != nil {
+				return needed("%w", err)
+			}
+			if err := defaults(cmd, known); err != nil {
+				return err
+			}
+			cmd.SetContext(context.WithValue(cmd.Context(), configKey{}, known))
 			var level slog.Level
 			if a.logLevel == "none" {
 				level = slog.LevelError + 1
@@ -191,9 +209,8 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 		},
 	}
 	root.SetVersionTemplate("ambertray {{.Version}}\n")
-	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
-		return needed("%w\n  see '%s --help'", err, cmd.CommandPath())
-	})
+	root.SetFlagErrorFunc(optionError)
+	root.SetHelpFunc(a.help)
 	root.CompletionOptions.HiddenDefaultCmd = true
 	f := root.PersistentFlags()
 	f.BoolVar(&a.json, "json", false, "print one JSON document instead of text")
@@ -205,7 +222,8 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 		a.undoCommand(),
 		a.refitCommand(),
 		a.trayCommand(), a.rejectsCommand(), a.mendCommand(), a.verifyCommand(), a.scriptCommand(),
-		a.dictionaryCommand(), a.reportCommand(), a.exportCommand(), a.peekCommand(), a.demoCommand())
+		a.dictionaryCommand(), a.reportCommand(), a.exportCommand(), a.peekCommand(), a.connectionsCommand(),
+		a.demoCommand())
 	return root
 }
 

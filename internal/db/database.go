@@ -27,6 +27,9 @@ type Database struct {
 	Port string
 	// NameIn is the parameter of a URL that names the database; empty: its path does.
 	NameIn string
+	// Elsewhere reports whether a URL without a host names its server otherwise, as by a socket,
+	// and one without a path the database; nil: a URL always has both.
+	Elsewhere func(u *url.URL) (host, name bool)
 	// Attaches tells that what hangs on a table that is replaced can be made again.
 	Attaches bool
 	// Together tells that several loads can be in one transaction, AtOnce that a definition

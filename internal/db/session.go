@@ -277,3 +277,9 @@ func Qualified(schema, name string) string {
 	}
 	return fmt.Sprintf("%s.%s", schema, name)
 }
+
+// A Teller is a Session that says what its database is, and what this user may do there, in
+// words.
+type Teller interface {
+	Tell(ctx context.Context) ([]string, error)
+}

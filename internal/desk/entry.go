@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"ambertray/internal/account"
+	"ambertray/internal/config"
 	"ambertray/internal/db"
 	"ambertray/internal/db/connect"
 	"ambertray/internal/load"
@@ -21,6 +22,10 @@ type DatabaseRequest struct {
 	URL string
 	// PasswordFile has the password, if the URL has none.
 	PasswordFile string
+	// Connections are those that have a name, for passwords; nil: there are none. NotKnown is
+	// a hint about a name that none of them has.
+	Connections *config.Config
+	NotKnown    string
 	// Create creates the database if it is not there.
 	Create bool
 	// LockWait is how long other sessions are waited for that hold what is needed.
@@ -42,11 +47,34 @@ func (d *Desk) connect(ctx context.Context, r DatabaseRequest, why purpose) (db.
 	if d.Password != nil {
 		ask = func() (string, error) { return d.Password(ctx, connect.Redact(r.URL)) }
 	}
+	file, command := r.secret()
+	password := connect.Password(ask)
+	if command != nil {
+		password = connect.FromCommand(ctx, command)
+	}
 	conn, err := connect.Open(ctx, r.URL,
-		connect.Options{PasswordFile: r.PasswordFile, Password: connect.Password(ask),
+		connect.Options{PasswordFile: file, Password: password,
 			CreateDatabase: r.Create && why == toLoad, Existing: why != toLoad, ReadOnly: why == toRead,
 			LockWait: r.LockWait})
+	var wrong *db.BadURL
+	if r.NotKnown != "" && errors.As(err, &wrong) {
+		wrong.Do = r.NotKnown
+	}
 	return conn, badURL(err)
+}
+
+// secret is where the password comes from: what is asked for, else what the connection says
+// whose database it is.
+func (r *DatabaseRequest) secret() (file string, command []string) {
+	if r.PasswordFile != "" || r.Connections == nil {
+		return r.PasswordFile, nil
+	}
+	for _, name := range r.Connections.Names() {
+		if x := r.Connections.Connections[name]; connect.Same(x.URL, r.URL) && connect.SameUser(x.URL, r.URL) {
+			return x.PasswordFile, x.PasswordCommand
+		}
+	}
+	return "", nil
 }
 
 // hold keeps other loads from a table, and says so where it has to wait.

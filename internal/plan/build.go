@@ -3,6 +3,7 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -25,15 +26,28 @@ type Wishes struct {
 	NoKey         bool
 	RowNumber     string
 	Strict        bool
-	LeaveOut      []string // headers or names
-	KeepEmpty     string
-	Required      []string
-	Tolerate      string
+	// LeaveOut and Only choose columns: headers, names, or patterns of either; LeaveOut also
+	// by what is in them, see OneValue and AllBlank.
+	LeaveOut, Only []string
+	KeepEmpty      string
+	// Required are columns that must not be blank, or All; Nullable those that may be,
+	// whatever the file has.
+	Required, Nullable []string
+	// Rename are names in the table, by header or by the name that a column would have.
+	Rename   map[string]string
+	Tolerate string
 	// Same names headers that mean another.
 	Same map[string]string
 	// Provenance adds columns that tell where a record came from.
 	Provenance bool
 }
+
+// What stands for several columns in an option.
+const (
+	All      = "all"
+	OneValue = "one value throughout"
+	AllBlank = "blank in every record"
+)
 
 // A builder makes a plan from a profile.
 type builder struct {
@@ -46,18 +60,22 @@ type builder struct {
 	names    []string // in the table, by header
 	leave    map[int]bool
 	required map[int]bool
+	nullable map[int]bool
 }
 
 // Build makes the plan that a profile suggests, and the evidence for it.
 func Build(sources []*source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments, error) {
 	b := &builder{sources: sources, prof: prof, wishes: w, plan: &Plan{Version: Version, Tolerate: w.Tolerate},
 		comments: Comments{Beside: map[string]string{}, Above: map[string][]string{}}, leave: map[int]bool{},
-		required: map[int]bool{}}
+		required: map[int]bool{}, nullable: map[int]bool{}}
 	b.plan.Sources = asAsked(sources)
 	for _, col := range prof.Columns {
 		b.headers = append(b.headers, col.Header)
 	}
 	b.names = dialect.SafeNames(b.headers, w.KeepNames)
+	if err := b.rename(); err != nil {
+		return nil, b.comments, err
+	}
 	b.table()
 	if err := b.choose(); err != nil {
 		return nil, b.comments, err
@@ -123,8 +141,81 @@ func (b *builder) find(option, s string) (int, error) {
 			return i, nil
 		}
 	}
-	return 0, fmt.Errorf("%s: the file has no column %q; its columns are %s", option, s,
-		strings.Join(short(b.headers, 12), ", "))
+	hint := "its columns are " + strings.Join(short(b.headers, 12), ", ")
+	if m := phrase.Meant(s, b.headers); m != "" {
+		hint = m
+	} else if m := phrase.Meant(s, b.names); m != "" {
+		hint = m
+	}
+	return 0, fmt.Errorf("%s: the file has no column %q; %s", option, s, hint)
+}
+
+// each are the words of an option: one that is no column and has commas is several.
+func (b *builder) each(words []string) (out []string) {
+	for _, s := range words {
+		if _, err := b.find("", s); err == nil || !strings.Contains(s, ",") {
+			out = append(out, s)
+			continue
+		}
+		for _, part := range strings.Split(s, ",") {
+			out = append(out, strings.TrimSpace(part))
+		}
+	}
+	return out
+}
+
+// matching finds the columns that a word of an option stands for: one, or those of a pattern.
+func (b *builder) matching(option, s string) (out []int, err error) {
+	if !strings.ContainsAny(s, "*?[") {
+		i, err := b.find(option, s)
+		return []int{i}, err
+	}
+	for i := range b.headers {
+		for _, name := range []string{b.headers[i], b.names[i]} {
+			is, err := path.Match(strings.ToLower(s), strings.ToLower(name))
+			if err != nil {
+				return nil, fmt.Errorf("%s: the pattern %q is written wrongly", option, s)
+			}
+			if is {
+				out = append(out, i)
+				break
+			}
+		}
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("%s: no column is like %q; they are %s", option, s, strings.Join(short(b.headers, 12),
+			", "))
+	}
+	return out, nil
+}
+
+// rename gives columns the names that are wished.
+func (b *builder) rename() error {
+	for from, to := range b.wishes.Rename {
+		i, err := b.find("--rename", from)
+		if err != nil {
+			return err
+		}
+		for k, name := range b.names {
+			if k != i && strings.EqualFold(name, to) && b.wishes.Rename[name] == "" &&
+				b.wishes.Rename[b.headers[k]] == "" {
+				return fmt.Errorf("--rename: the column %q is called %s already", b.headers[k], name)
+			}
+		}
+		defer func() { b.names[i] = to }() // when all are found by the names that they had
+	}
+	return nil
+}
+
+// like finds the columns that LeaveOut names by what is in them.
+func (b *builder) like(s string) (out []int, is bool) {
+	for i, col := range b.prof.Columns {
+		blank := col.Blanks + col.NullWord
+		if s == AllBlank && blank == col.Fields || s == OneValue && blank == 0 && col.Distinct == 1 {
+			out = append(out, i)
+		}
+	}
+	return out, s == AllBlank || s == OneValue
 }
 
 // choose finds the columns that are left out, and those that must not be blank.
@@ -135,23 +226,75 @@ func (b *builder) choose() error {
 			b.plan.LeaveOut = append(b.plan.LeaveOut, h)
 		}
 	}
-	for _, s := range b.wishes.LeaveOut {
-		i, err := b.find("--leave-out", s)
-		if err != nil {
-			return err
+	out := func(i int) {
+		if !b.leave[i] {
+			b.leave[i] = true
+			b.plan.LeaveOut = append(b.plan.LeaveOut, b.headers[i])
 		}
-		b.leave[i] = true
-		b.plan.LeaveOut = append(b.plan.LeaveOut, b.headers[i])
 	}
-	for _, s := range b.wishes.Required {
-		i, err := b.find("--require", s)
-		if err != nil {
-			return err
+	for _, s := range b.each(b.wishes.LeaveOut) {
+		list, is := b.like(s)
+		if !is {
+			var err error
+			if list, err = b.matching("--leave-out", s); err != nil {
+				return err
+			}
 		}
-		b.required[i] = true
+		for _, i := range list {
+			out(i)
+		}
+	}
+	if err := b.only(out); err != nil {
+		return err
+	}
+	if err := b.marked("--require", b.wishes.Required, b.required); err != nil {
+		return err
+	}
+	if err := b.marked("--nullable", b.wishes.Nullable, b.nullable); err != nil {
+		return err
 	}
 	if len(b.leave) == len(b.headers) {
 		return fmt.Errorf("--leave-out: no column is left")
+	}
+	return nil
+}
+
+// only leaves out what is not named, if something is.
+func (b *builder) only(out func(int)) error {
+	keep := map[int]bool{}
+	for _, s := range b.each(b.wishes.Only) {
+		list, err := b.matching("--only", s)
+		if err != nil {
+			return err
+		}
+		for _, i := range list {
+			keep[i] = true
+		}
+	}
+	for i := range b.headers {
+		if len(keep) > 0 && !keep[i] {
+			out(i)
+		}
+	}
+	return nil
+}
+
+// marked marks the columns that an option names.
+func (b *builder) marked(option string, wished []string, mark map[int]bool) error {
+	for _, s := range b.each(wished) {
+		if s == All {
+			for i := range b.headers {
+				mark[i] = true
+			}
+			continue
+		}
+		list, err := b.matching(option, s)
+		if err != nil {
+			return err
+		}
+		for _, i := range list {
+			mark[i] = true
+		}
 	}
 	return nil
 }
@@ -229,7 +372,8 @@ func (b *builder) identifies(header string) int {
 // column adds the i-th column of the profile.
 func (b *builder) column(i int, col *profile.Column) {
 	path := fmt.Sprintf("$.columns[%d]", len(b.plan.Columns))
-	c := Column{Name: b.names[i], From: col.Header, Type: col.Type.String(), Required: col.Required || b.required[i],
+	c := Column{Name: b.names[i], From: col.Header, Type: col.Type.String(), Required: (col.Required ||
+		b.required[i]) && !b.nullable[i],
 		Nulls: col.Nulls,
 		Trim:  col.Trim, Unicode: col.Type.IsText() && !col.ASCII, Reading: ReadingOf(col)}
 	if col.Type.IsText() {

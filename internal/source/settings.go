@@ -111,7 +111,8 @@ var Settings = []*Setting{
 			return EscapeName(e), !s.own && e != 0
 		}},
 	{Key: "columns",
-		Help:  "text in columns of fixed width: how many characters each has, like 8,20,10; the last may be *",
+		Help: "text in columns of fixed width: how many characters each has, like 8,20,10, where the last may be " +
+			"*; or the names of the columns of a file without a header, like a,b,c",
 		Words: func(v string) string { return "columns of " + v + " characters" },
 		put: func(k *Known, v string) (err error) {
 			k.Columns, err = ParseWidths(v)

@@ -25,7 +25,8 @@ func inode(path string, _ os.FileInfo) string {
 	h := windows.Handle(f.Fd())
 	var id windows.ByHandleFileInformation
 	var basic basicInfo
-	if windows.GetFileInformationByHandle(h, &id) != nil || windows.GetFileInformationByHandleEx(h, windows.FileBasicInfo,
+	if windows.GetFileInformationByHandle(h, &id) != nil || windows.GetFileInformationByHandleEx(h,
+		windows.FileBasicInfo,
 		(*byte)(unsafe.Pointer(&basic)), uint32(unsafe.Sizeof(basic))) != nil {
 		return ""
 	}

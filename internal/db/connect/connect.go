@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"runtime"
@@ -101,10 +102,38 @@ func Same(a, b string) bool {
 		return a == b
 	}
 	host := func(u *url.URL) string {
+		if u.Host == "" { // a socket, a service, or what the environment says
+			return parameter(u, "host") + parameter(u, "socket") + parameter(u, "service")
+		}
 		return net.JoinHostPort(strings.ToLower(u.Hostname()), cmp.Or(u.Port(), d.Port))
 	}
 	return host(ua) == host(ub) && ua.Path == ub.Path && strings.EqualFold(parameter(ua, d.NameIn), parameter(ub,
 		d.NameIn))
+}
+
+// SameUser reports whether two URLs name the same user.
+func SameUser(a, b string) bool {
+	ua, err := url.Parse(a)
+	ub, err2 := url.Parse(b)
+	if err != nil || err2 != nil {
+		return false
+	}
+	return ua.User.Username() == ub.User.Username()
+}
+
+// FromCommand is a password that a command prints, as a keeper of passwords does. What the
+// command says otherwise goes to the terminal.
+func FromCommand(ctx context.Context, command []string) func() (string, error) {
+	return func() (string, error) {
+		cmd := exec.CommandContext(ctx, command[0], command[1:]...)
+		cmd.Stdin, cmd.Stderr = os.Stdin, os.Stderr
+		out, err := cmd.Output()
+		if err != nil {
+			return "", fmt.Errorf("the command that has the password (%s) failed: %w", command[0], err)
+		}
+		first, _, _ := strings.Cut(string(out), "\n")
+		return strings.TrimRight(first, "\r"), nil
+	}
 }
 
 // parameter is one of a URL's, whatever its case; of none, nothing.
@@ -200,13 +229,21 @@ func Open(ctx context.Context, raw string, opt Options) (db.Session, error) {
 		return d.Open(ctx, at)
 	}
 	var err error
-	if at.URL, err = url.Parse(raw); err != nil || at.URL.Host == "" {
+	if at.URL, err = url.Parse(raw); err != nil {
+		return nil, bad("names no host")
+	}
+	host, name := at.URL.Host != "", false
+	if d.Elsewhere != nil {
+		elsewhere, named := d.Elsewhere(at.URL)
+		host, name = host || elsewhere, named
+	}
+	if !host {
 		return nil, bad("names no host")
 	}
 	if at.Name = strings.TrimPrefix(at.URL.Path, "/"); d.NameIn != "" {
 		at.Name = parameter(at.URL, d.NameIn)
 	}
-	if at.Name == "" || strings.Contains(at.Name, "/") {
+	if at.Name == "" && !name || strings.Contains(at.Name, "/") {
 		return nil, bad("names no database")
 	}
 	session, err := d.Open(ctx, at)

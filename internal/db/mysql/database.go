@@ -3,6 +3,7 @@ package mysql
 import (
 	"context"
 	"fmt"
+	"net/url"
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
@@ -10,11 +11,12 @@ import (
 
 // Database is MySQL and MariaDB, for the list of databases.
 var Database = &db.Database{
-	Dialect: Dialect,
-	Aliases: []string{"mariadb"},
-	Schemes: []string{"mysql", "mariadb"},
-	Example: "mysql://user@host:3306/db",
-	Port:    "3306",
+	Dialect:   Dialect,
+	Aliases:   []string{"mariadb"},
+	Schemes:   []string{"mysql", "mariadb"},
+	Example:   "mysql://user@host:3306/db",
+	Port:      "3306",
+	Elsewhere: func(u *url.URL) (host, name bool) { return u.Query().Get("socket") != "", false },
 
 	SlowPath: true,
 	Together: true, AtOnce: true,

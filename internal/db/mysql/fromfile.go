@@ -14,7 +14,7 @@ import (
 var fromFile = &db.FileReader{
 	Encodings: map[string]string{"utf-8": "utf8mb4", "us-ascii": "utf8mb4", "windows-1252": "latin1",
 		"iso-8859-2": "latin2", "windows-1250": "cp1250", "windows-1251": "cp1251"},
-	StageType: "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", // whose texts are the same by their bytes only
+	StageType: "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
 	Fill: func(stage string, _ []string, f db.FileForm) []string {
 		delimiter, quote := f.Delimiter, ""
 		if delimiter == "" {

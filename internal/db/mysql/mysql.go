@@ -90,11 +90,14 @@ const parameters = "the parameters are sslmode (disable, prefer, require, verify
 
 // connect opens a session. It is strict, in UTC and in UTF-8.
 func connect(ctx context.Context, c config) (*DB, error) {
-	if _, _, err := net.SplitHostPort(c.Host); err != nil {
+	network := "tcp"
+	if socket := c.Query.Get("socket"); socket != "" && c.Host == "" {
+		network, c.Host = "unix", socket
+	} else if _, _, err := net.SplitHostPort(c.Host); err != nil {
 		c.Host = net.JoinHostPort(c.Host, "3306")
 	}
 	cfg := driver.NewConfig()
-	cfg.User, cfg.Passwd, cfg.Net, cfg.Addr, cfg.DBName = c.User, c.Password, "tcp", c.Host, c.Database
+	cfg.User, cfg.Passwd, cfg.Net, cfg.Addr, cfg.DBName = c.User, c.Password, network, c.Host, c.Database
 	cfg.Timeout = c.Timeout
 	cfg.Params = map[string]string{"time_zone": "'+00:00'", "max_error_count": "65535",
 		"sql_mode": "'STRICT_ALL_TABLES,STRICT_TRANS_TABLES," + strictly + "'"}
@@ -103,7 +106,7 @@ func connect(ctx context.Context, c config) (*DB, error) {
 	}
 	for k := range c.Query {
 		switch k {
-		case "tls", "sslmode", "sslrootcert", "sslcert", "sslkey":
+		case "socket", "tls", "sslmode", "sslrootcert", "sslcert", "sslkey":
 		case "timeout", "connect_timeout":
 			if n, err := strconv.Atoi(c.Query.Get(k)); err == nil {
 				cfg.Timeout = time.Duration(n) * time.Second

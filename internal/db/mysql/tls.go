@@ -48,7 +48,7 @@ func protect(cfg *driver.Config, q url.Values, host string) error {
 		m = verifyFull
 	case m == "" && cert != "":
 		m = always
-	case m == "" && db.Loopback(host):
+	case m == "" && (cfg.Net == "unix" || db.Loopback(host)):
 		m = noTLS
 	case m == "":
 		m = ifOffered

@@ -3,6 +3,8 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"net/url"
+	"os"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -19,6 +21,14 @@ var Database = &db.Database{
 	Schemes:  []string{"postgres", "postgresql"},
 	Example:  "postgres://user@host:5432/db",
 	Port:     "5432",
+	// As libpq has it (PostgreSQL, "Connection URIs", "Environment Variables", "The Connection
+	// Service File").
+	Elsewhere: func(u *url.URL) (host, name bool) {
+		q := u.Query()
+		service := q.Get("service") != "" || os.Getenv("PGSERVICE") != ""
+		return service || q.Get("host") != "" || os.Getenv("PGHOST") != "",
+			service || q.Get("dbname") != "" || os.Getenv("PGDATABASE") != ""
+	},
 	Together: true,
 	Open:     open,
 	Script: db.ManyRows(db.Manner{
