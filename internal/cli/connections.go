@@ -19,7 +19,8 @@ type configKey struct{}
 
 // withDefaults are the options that a file may settle: none that says what a file of data is,
 // or that answers a question.
-var withDefaults = []string{"into", "tray", "mode", "max-rejects", "lock-wait", "log-level", "quiet", "no-color",
+var withDefaults = []string{"into", "tray", "mode", "max-rejects", "lock-wait", "log-level", "log-format", "quiet",
+	"no-color",
 	"strict",
 	"prove", "ledger", "keep-old", "timeout", "max-record", "max-unpacked", "password-file", "file-rows", "json"}
 

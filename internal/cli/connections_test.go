@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"encoding/json"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -95,6 +96,35 @@ func TestHelp(t *testing.T) {
 	assert.Contains(t, b.run(0, "undo", "--help").out, "--dry-run", "of few options, all")
 	assert.Contains(t, b.run(2, "laod").err, "did you mean load?")
 	assert.Contains(t, b.run(2, "load", "x.csv", "--tabel", "y").err, "did you mean --table")
+}
+
+// What a shell offers is what there is, and the tray says where loads went.
+func TestOffered(t *testing.T) {
+	b := newBench(t)
+	b.write("a.csv", "id,toll\n1,2.50\n2,x\n")
+	b.run(3, "load", "a.csv", "--into", "sqlite:c.db", "--table", "tolls", "--type", "toll=decimal(5,2)", "--max-rejects", "none", "--log-format", "json")
+	b.run(0, "load", "a.csv", "--into", "sqlite:c.db", "--table", "others")
+	offered := func(args ...string) string { return b.try(append([]string{"__complete"}, args...)...).out }
+	assert.Contains(t, offered("verify", ""), "tolls-")
+	assert.Contains(t, offered("verify", ""), "waiting")
+	assert.Contains(t, offered("ddl", "a.csv", "--for", ""), "parquet")
+	assert.Contains(t, offered("peek", "sqlite:c.db", ""), "tolls")
+	assert.Contains(t, offered("load", "a.csv", "--into", ""), "postgres:")
+	assert.Contains(t, offered("load", "a.csv", "--mode", ""), "refill")
+	assert.Contains(t, b.run(0, "rejects", "waiting").out, "tolls")
+	assert.Contains(t, b.run(2, "rejects", "nothing").err, "say latest, waiting")
+	assert.Contains(t, b.run(2, "tray", "--tray", "nowhere").err, "no such folder")
+	list := b.run(0, "tray").out
+	assert.Contains(t, list, "sqlite:c.db")
+	logs, err := filepath.Glob(filepath.Join(b.dir, "tray", "tolls-*", "load.log"))
+	require.NoError(t, err)
+	require.Len(t, logs, 1)
+	text, err := os.ReadFile(logs[0])
+	require.NoError(t, err)
+	for _, l := range strings.Split(strings.TrimSpace(string(text)), "\n") {
+		assert.True(t, json.Valid([]byte(l)), l)
+	}
+	assert.Contains(t, b.run(2, "tray", "--log-format", "xml").err, "use text or json")
 }
 
 // Columns are named, left out and required by names, patterns and what is in them.

@@ -12,6 +12,7 @@ import (
 
 	"ambertray/internal/config"
 	"ambertray/internal/db"
+	"ambertray/internal/db/connect"
 	"ambertray/internal/desk"
 	"ambertray/internal/match"
 	"ambertray/internal/phrase"
@@ -65,6 +66,11 @@ func (f *databaseFlags) at(url string) desk.DatabaseRequest {
 	}
 	r.Connections = f.known
 	return r
+}
+
+// names reports whether a word is a database URL, or the name of a connection.
+func (f *databaseFlags) names(word string) bool {
+	return connect.Of(word) != nil || f.known != nil && f.known.Connections[word] != nil
 }
 
 // person reports whether somebody can be asked.

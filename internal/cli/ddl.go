@@ -35,7 +35,7 @@ The databases are ` + connect.Names() + `.`,
   ambertray ddl sqlite:harrowmere.db boats --for oracle`,
 		Args: args(1, 2, "one file, or a database and a table"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if connect.Of(args[0]) != nil && !desk.FileExists(args[0]) {
+			if at.names(args[0]) && !desk.FileExists(args[0]) {
 				return a.ddlOf(cmd.Context(), &at, args, database, desk.Output{File: output, To: a.raw, Over: yes})
 			}
 			if len(args) > 1 {

@@ -49,7 +49,7 @@ The form is that of the output's name (.md, .html, .csv), or --format.`,
 			}
 			var dict *report.Dictionary
 			var err error
-			if isURL := connect.Of(args[0]) != nil && !desk.FileExists(args[0]); isURL {
+			if isURL := d.names(args[0]) && !desk.FileExists(args[0]); isURL {
 				if len(args) < 2 {
 					return needed("dictionary: name the table of %s\n  'ambertray peek URL' lists the tables",
 						connect.Redact(args[0]))
@@ -68,7 +68,7 @@ The form is that of the output's name (.md, .html, .csv), or --format.`,
 			if err != nil {
 				return err
 			}
-			return a.written(desk.Output{File: out, To: a.raw, Over: yes}, dict,
+			return a.written(desk.Output{File: out, To: a.raw, Over: yes}, desk.DictionaryOf(dict),
 				func(w io.Writer) error { return write(dict, w) })
 		},
 	}

@@ -45,7 +45,7 @@ var optionGroups = map[group]struct{ first, rest string }{
 		"because waive rejects files-only"},
 	ofSafety: {"dry-run yes", "prove strict deep check public-key sign-key"},
 	ofOutput: {"tray output json",
-		"all for-spreadsheet format limit no-pictures rows no-color quiet log-level version help"},
+		"all for-spreadsheet format limit no-pictures rows no-color quiet log-level log-format version help"},
 }
 
 // groupOf finds the group of an option, and whether it is one of the first.

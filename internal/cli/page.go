@@ -5,6 +5,8 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
 	"strings"
 
 	"golang.org/x/term"
@@ -23,7 +25,7 @@ func (a *app) page() (done func()) {
 		return func() {}
 	}
 	var text bytes.Buffer
-	a.paging, a.out = out, &visible{&text, true}
+	a.paging, a.out = out, &visible{Writer: &text, colours: true, plain: asciiOnly()}
 	return func() {
 		a.paging, a.out = nil, whole
 		if bytes.Count(text.Bytes(), []byte("\n")) >= lines && pager(out, text.Bytes()) == nil {
@@ -32,6 +34,9 @@ func (a *app) page() (done func()) {
 		io.Copy(whole, &text)
 	}
 }
+
+// colourAnywhere is a colour within a text.
+var colourAnywhere = regexp.MustCompile(`\x1b\[[0-9;]*m`)
 
 // pager runs the user's pager.
 func pager(out *os.File, text []byte) error {
@@ -44,6 +49,15 @@ func pager(out *os.File, text []byte) error {
 		return err
 	}
 	cmd := exec.Command(path, args[1:]...)
+	cmd.Env = os.Environ()
+	switch options, set := os.LookupEnv("LESS"); {
+	case filepath.Base(args[0]) != "less":
+		text = colourAnywhere.ReplaceAll(text, nil) // not every pager knows them
+	case set && !strings.ContainsAny(options+strings.Join(args[1:], ""), "rR"):
+		text = colourAnywhere.ReplaceAll(text, nil)
+	case !set:
+		cmd.Env = append(cmd.Env, "LESS=-R")
+	}
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewReader(text), out, os.Stderr
 	return cmd.Run()
 }

@@ -72,6 +72,8 @@ type app struct {
 	json     bool
 	shown    bool // a document was printed
 	logLevel string
+	// logFormat is how messages and logs are written.
+	logFormat string
 
 	desk   *desk.Desk
 	paging *os.File // the terminal, while output is collected for a pager
@@ -83,7 +85,9 @@ func Main(version, commit string, args []string, in io.Reader, out, errw io.Writ
 	defer stop()
 	last := &sure{Writer: out}
 	a := &app{version: version, commit: commit, in: in, raw: last, rawErr: errw}
-	a.out, a.err = &visible{Writer: last}, &visible{Writer: errw}
+	plain := asciiOnly()
+	a.out = &visible{Writer: last, plain: plain && isTerminal(out)}
+	a.err = &visible{Writer: errw, plain: plain && isTerminal(errw)}
 	if isTerminal(out) {
 		a.raw = a.out
 	}
@@ -188,25 +192,8 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 			}
 			return needed("unknown command %q\n  %s", args[0], hint)
 		},
-		RunE: func(cmd *cobra.Command, args []string) error { return cmd.Help() },
-		PersistentPreRunE: func(cmd *cobra.Command, args []string) error {
-			known, err := config.Load()
-			if err != nil {
-				return needed("%w", err)
-			}
-			if err := defaults(cmd, known); err != nil {
-				return err
-			}
-			cmd.SetContext(context.WithValue(cmd.Context(), configKey{}, known))
-			var level slog.Level
-			if a.logLevel == "none" {
-				level = slog.LevelError + 1
-			} else if err := level.UnmarshalText([]byte(a.logLevel)); err != nil {
-				return needed("--log-level %q is not known\n  use debug, info, warn, error or none", a.logLevel)
-			}
-			a.desk = a.newDesk(slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level})))
-			return nil
-		},
+		RunE:              func(cmd *cobra.Command, args []string) error { return cmd.Help() },
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return a.prepare(cmd) },
 	}
 	root.SetVersionTemplate("ambertray {{.Version}}\n")
 	root.SetFlagErrorFunc(optionError)
@@ -218,13 +205,50 @@ wrongly, or a decision is needed; 3 loaded and verified, rejects are waiting;
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress, and one line of result of a load; the rest is in its log")
 	f.StringVar(&a.logLevel, "log-level", "none",
 		"messages to show besides results and errors: debug, info, warn, error or none")
+	f.StringVar(&a.logFormat, "log-format", "text",
+		"how messages, and the logs of entries, are written: text, or json, "+
+			"an object a line")
 	root.AddCommand(a.lookCommand(), a.planCommand(), a.ddlCommand(), a.loadCommand(), a.resumeCommand(),
 		a.undoCommand(),
 		a.refitCommand(),
 		a.trayCommand(), a.rejectsCommand(), a.mendCommand(), a.verifyCommand(), a.scriptCommand(),
 		a.dictionaryCommand(), a.reportCommand(), a.exportCommand(), a.peekCommand(), a.connectionsCommand(),
+		a.schemaCommand(),
 		a.demoCommand())
+	a.complete(root)
 	return root
+}
+
+// prepare reads what is settled in files, and makes the desk.
+func (a *app) prepare(cmd *cobra.Command) error {
+	known, err := config.Load()
+	if err != nil {
+		return needed("%w", err)
+	}
+	if err := defaults(cmd, known); err != nil {
+		return err
+	}
+	cmd.SetContext(context.WithValue(cmd.Context(), configKey{}, known))
+	var level slog.Level
+	if a.logLevel == "none" {
+		level = slog.LevelError + 1
+	} else if err := level.UnmarshalText([]byte(a.logLevel)); err != nil {
+		return needed("--log-level %q is not known\n  use debug, info, warn, error or none", a.logLevel)
+	}
+	handler := func(w io.Writer, opt *slog.HandlerOptions) slog.Handler { return slog.NewTextHandler(w, opt) }
+	switch a.logFormat {
+	case "text":
+	case "json":
+		handler = func(w io.Writer, opt *slog.HandlerOptions) slog.Handler {
+			return slog.NewJSONHandler(w,
+				opt)
+		}
+	default:
+		return needed("--log-format %q is not known\n  use text or json", a.logFormat)
+	}
+	a.desk = a.newDesk(slog.New(handler(a.err, &slog.HandlerOptions{Level: level})))
+	a.desk.NewLog = func(w io.Writer) slog.Handler { return handler(w, nil) }
+	return nil
 }
 
 // ends is how the program ends with an outcome.

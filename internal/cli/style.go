@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -19,21 +20,41 @@ import (
 // style is how text looks on one output. Colour only repeats what words say.
 type style struct {
 	colour bool
+	amber  text.Color
 	width  int // columns
 }
 
-// amber is colour 214 of the 256 that terminals share.
-var amber = text.Fg256Color(214)
+// The colours of amber, of the 256 that terminals share: one for dark grounds (#ffaf00), and one
+// that has a contrast of 4.5 on black and of 4.7 on white (#af5f00; WCAG 2.2, 1.4.3), for where
+// the terminal does not say which it has.
+const (
+	amberOnDark = 214
+	amberOnAny  = 130
+)
+
+// amber is the colour for a terminal that says of its ground what COLORFGBG says: the colours of
+// letters and ground, of which 7 and those from 9 on are light.
+func amber(ground string) text.Color {
+	_, of, is := strings.Cut(ground, ";")
+	if i := strings.LastIndexByte(of, ';'); i >= 0 {
+		of = of[i+1:]
+	}
+	if n, err := strconv.Atoi(of); is && err == nil && n < 9 && n != 7 {
+		return text.Fg256Color(amberOnDark)
+	}
+	return text.Fg256Color(amberOnAny)
+}
 
 const unfolded = 120 // width where there is no terminal to ask
 
 func (a *app) style(w io.Writer) style {
-	s := style{width: unfolded}
+	s := style{width: unfolded, amber: amber(os.Getenv("COLORFGBG"))}
 	if a.paging != nil && w == a.out {
 		w = a.paging
 	}
 	if isTerminal(w) {
-		s.colour = !a.noColor && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" &&
+		s.colour = !a.noColor && os.Getenv("NO_COLOR") == "" && os.Getenv("CLICOLOR") != "0" &&
+			os.Getenv("TERM") != "dumb" &&
 			colours(fileOf(w))
 		if n, _, err := term.GetSize(int(fileOf(w).Fd())); err == nil && n > 0 {
 			s.width = n
@@ -53,8 +74,8 @@ func (s style) paint(t string, c ...text.Color) string {
 }
 
 func (s style) title(t string) string { return s.paint(t, text.Bold) }
-func (s style) head(t string) string  { return s.paint(t, text.Bold, amber) }
-func (s style) warn(t string) string  { return s.paint(t, amber) }
+func (s style) head(t string) string  { return s.paint(t, text.Bold, s.amber) }
+func (s style) warn(t string) string  { return s.paint(t, s.amber) }
 func (s style) dim(t string) string   { return s.paint(t, text.Faint) }
 func (s style) bad(t string) string   { return s.paint(t, text.Bold, text.FgRed) }
 func (s style) good(t string) string  { return s.paint(t, text.FgGreen) }
@@ -76,6 +97,9 @@ type grid struct {
 	st    style
 	w     table.Writer
 	heads []string
+	rows  [][]string
+	// less are the columns that go where the screen is narrow, the first of them first.
+	less []int
 }
 
 // newGrid makes a grid. A head that begins with > is of a column of numbers.
@@ -104,16 +128,60 @@ func newGrid(st style, heads ...string) *grid {
 	return g
 }
 
-func (g *grid) row(cells ...string) {
-	var r table.Row
-	for _, c := range cells {
-		r = append(r, c)
+func (g *grid) row(cells ...string) { g.rows = append(g.rows, cells) }
+
+// wide is how many columns of the screen the grid takes.
+func (g *grid) wide(gone []int) (n int) {
+	for i, h := range g.heads {
+		if slices.Contains(gone, i) {
+			continue
+		}
+		most := width(strings.TrimPrefix(h, ">"))
+		for _, r := range g.rows {
+			if i < len(r) {
+				most = max(most, width(r[i]))
+			}
+		}
+		n += most + 2
 	}
-	g.w.AppendRow(r)
+	return n
 }
 
-// render writes the grid without spaces at line ends.
+// render writes the grid without spaces at line ends, and without columns that may go where
+// the screen is too narrow for them.
 func (g *grid) render(w io.Writer) {
+	var gone []int
+	for _, i := range g.less {
+		if g.wide(gone) > g.st.width {
+			gone = append(gone, i)
+		}
+	}
+	if len(gone) > 0 {
+		var heads []string
+		for i, h := range g.heads {
+			if !slices.Contains(gone, i) {
+				heads = append(heads, h)
+			}
+		}
+		less := newGrid(g.st, heads...)
+		for _, r := range g.rows {
+			var kept []string
+			for i, c := range r {
+				if !slices.Contains(gone, i) {
+					kept = append(kept, c)
+				}
+			}
+			less.row(kept...)
+		}
+		g = less
+	}
+	for _, cells := range g.rows {
+		var r table.Row
+		for _, c := range cells {
+			r = append(r, c)
+		}
+		g.w.AppendRow(r)
+	}
 	for _, l := range strings.Split(g.w.Render(), "\n") {
 		fmt.Fprintln(w, strings.TrimRight(l, " "))
 	}

@@ -3,12 +3,16 @@ package cli
 import (
 	"cmp"
 	"fmt"
+	"net/url"
 	"os"
+	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"ambertray/internal/db"
+	"ambertray/internal/desk"
 	"ambertray/internal/tray"
 )
 
@@ -72,6 +76,11 @@ table will do; a table's name stands for its newest load.`,
 }
 
 func (a *app) listTray(dir string, all bool) error {
+	if dir != "tray" && !desk.FolderExists(dir) {
+		return needed("%s: there is no such folder\n  a tray is made by the first load; its folder is that of "+
+			"--tray, or of "+
+			"AMBERTRAY_TRAY", dir)
+	}
 	a.desk.Tray = dir
 	answer, err := a.desk.List()
 	if err != nil {
@@ -101,9 +110,9 @@ func (a *app) listTray(dir string, all bool) error {
 	}
 	fmt.Fprintf(a.out, "%s  %s: %s\n\n", st.head("Tray"), dir, sum)
 	g := newGrid(st, "", "entry", "table", ">read", ">loaded", ">mended", ">waived", ">waiting", ">cautions", ">age",
-		"file")
-	others := 0
-	left := 0
+		"file", "database")
+	g.less = []int{8, 6, 5, 2, 3, 10, 9, 11} // where 80 columns have to do, the state, the entry and what waits are left
+	others, left := 0, 0
 	for _, s := range list {
 		if s.State == tray.IsClear || s.State == tray.IsFailed || s.State == tray.IsUndone {
 			if others++; others > 20 && !all {
@@ -131,7 +140,7 @@ func (a *app) trayRow(g *grid, st style, s tray.Summary) {
 		if x := s.Stops; x != nil {
 			table, note = db.Qualified(x.Table.Schema, x.Table.Name), tray.Names(x.Sources)
 		}
-		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", "", old, st.dim(shorten(note, 60)))
+		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", "", old, st.dim(shorten(note, 60)), "")
 		return
 	}
 	r := s.Receipt
@@ -151,11 +160,24 @@ func (a *app) trayRow(g *grid, st style, s tray.Summary) {
 	}
 	if s.State == tray.IsFailed {
 		g.row(st.state(s.State), s.Entry.Name, table, "", "", "", "", "", n(int64(len(r.Cautions))), old,
-			tray.Names(r.Sources))
+			shorten(tray.Names(r.Sources), 40), st.dim(where(r.Database)))
 		return
 	}
 	g.row(st.state(s.State), s.Entry.Name, table, n(r.Records.Read), n(r.Records.Loaded), n(r.Records.Mended),
-		n(r.Records.Waived), waiting, n(int64(len(r.Cautions))), old, tray.Names(r.Sources))
+		n(r.Records.Waived), waiting, n(int64(len(r.Cautions))), old, shorten(tray.Names(r.Sources), 40),
+		st.dim(where(r.Database)))
+}
+
+// where is a database in short: what it is, who on which host, and its name; of one in a
+// file, the file's name.
+func where(raw string) string {
+	u, err := url.Parse(raw)
+	if err != nil || u.Host == "" {
+		scheme, path, _ := strings.Cut(raw, ":")
+		return scheme + ":" + filepath.Base(path)
+	}
+	u.RawQuery = ""
+	return u.String()
 }
 
 func (s style) state(t tray.State) string {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"os"
 	"regexp"
 	"unicode/utf8"
 
@@ -17,14 +18,31 @@ import (
 type visible struct {
 	io.Writer
 	colours bool
+	// plain tells of a terminal that shows no letters beyond ASCII.
+	plain bool
 }
+
+// asciiOnly reports whether the locale has no letters beyond ASCII (POSIX, "Locale").
+func asciiOnly() bool {
+	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
+		if v := os.Getenv(name); v != "" {
+			return v == "C" || v == "POSIX"
+		}
+	}
+	return false
+}
+
+// ascii are the program's own signs as a terminal without them has them.
+var ascii = map[rune]string{'…': "...", '→': "->", '–': "-", '—': "-", '≈': "~", '×': "x", '·': ".", '⏎': "\\n",
+	'⇥': "\\t",
+	'␍': "\\r", '’': "'", '‘': "'"}
 
 // colour is how the program colours text (ECMA-48, 8.3.117, SGR).
 var colour = regexp.MustCompile(`^\x1b\[[0-9;]*m`)
 
 // Write implements io.Writer.
 func (v *visible) Write(p []byte) (int, error) {
-	if clean(p) {
+	if clean(p) && !(v.plain && !isASCII(p)) {
 		return v.Writer.Write(p)
 	}
 	out := make([]byte, 0, len(p)+64)
@@ -44,7 +62,9 @@ func (v *visible) Write(p []byte) (int, error) {
 			out = append(out, rest[0])
 		case r < ' ':
 			out = utf8.AppendRune(out, 0x2400+r) // its picture (Unicode, Control Pictures)
-		case reading.Steers(r):
+		case v.plain && r >= 0x80 && ascii[r] != "":
+			out = append(out, ascii[r]...)
+		case reading.Steers(r), v.plain && r >= 0x80:
 			out = fmt.Appendf(out, "<U+%04X>", r)
 		default:
 			out = append(out, rest[:n]...)
@@ -55,6 +75,15 @@ func (v *visible) Write(p []byte) (int, error) {
 		return 0, err
 	}
 	return len(p), nil
+}
+
+func isASCII(p []byte) bool {
+	for _, c := range p {
+		if c >= 0x80 {
+			return false
+		}
+	}
+	return true
 }
 
 // clean reports whether there is nothing to be made visible, as nearly always.

@@ -31,7 +31,9 @@ type Desk struct {
 	Tray string
 	// Stdin is what a source called - reads.
 	Stdin io.Reader
-	Log   *slog.Logger
+	// NewLog writes the log of an entry; nil: as text.
+	NewLog func(w io.Writer) slog.Handler
+	Log    *slog.Logger
 	// Ask puts a question to a person and returns the answer: that of one of its
 	// choices, or [Yes] where it has none. Nil: nobody is there, and what would be
 	// asked is a [Need].

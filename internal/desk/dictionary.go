@@ -128,3 +128,14 @@ func filledBy(c *db.Column) *string {
 	}
 	return &s
 }
+
+// A DictionaryAnswer is the document of a dictionary.
+type DictionaryAnswer struct {
+	Document
+	*report.Dictionary
+}
+
+// DictionaryOf is the document of a dictionary.
+func DictionaryOf(d *report.Dictionary) DictionaryAnswer {
+	return DictionaryAnswer{document("dictionary"), d}
+}

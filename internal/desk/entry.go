@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"time"
@@ -77,6 +78,14 @@ func (r *DatabaseRequest) secret() (file string, command []string) {
 	return "", nil
 }
 
+// logOf writes the log of an entry.
+func (d *Desk) logOf(w io.Writer) slog.Handler {
+	if d.NewLog == nil {
+		return slog.NewTextHandler(w, nil)
+	}
+	return d.NewLog(w)
+}
+
 // hold keeps other loads from a table, and says so where it has to wait.
 func (d *Desk) hold(ctx context.Context, conn db.Session, t db.Name, r DatabaseRequest) error {
 	return db.Hold(ctx, conn, t, r.LockWait, func(who string) {
@@ -148,7 +157,7 @@ func (d *Desk) claim(e *Entry) (err error) {
 	if e.logFile, err = e.Log(); err != nil {
 		return err
 	}
-	e.log = slog.New(slog.NewMultiHandler(d.Log.Handler(), slog.NewTextHandler(e.logFile, nil)))
+	e.log = slog.New(slog.NewMultiHandler(d.Log.Handler(), d.logOf(e.logFile)))
 	if e.Receipt, err = e.Entry.Receipt(); err != nil {
 		return err
 	}

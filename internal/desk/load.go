@@ -956,7 +956,7 @@ func (l *loading) run(ctx context.Context) error {
 		return err
 	}
 	defer logFile.Close()
-	job.Log = slog.New(slog.NewMultiHandler(l.Log.Handler(), slog.NewTextHandler(logFile, nil)))
+	job.Log = slog.New(slog.NewMultiHandler(l.Log.Handler(), l.logOf(logFile)))
 	job.Log.Info("load", "version", l.Version, "source", in.First().Name, "into", l.answer.Into, "mode", r.Mode,
 		"table", in.Plan.Table.Name, "entry", entry.Name)
 	for _, d := range l.decided {

@@ -122,3 +122,9 @@ func (o *output) finish(err error) error {
 	}
 	return err
 }
+
+// FolderExists reports whether there is a folder of a name.
+func FolderExists(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && info.IsDir()
+}

@@ -168,7 +168,7 @@ func (d *Desk) deep(ctx context.Context, e *Entry, a *VerifyAnswer, limit int) (
 
 func deepAnswer(d *account.DeepCheck, limit int) *DeepAnswer {
 	a := &DeepAnswer{Same: d.Same(), SourceRecords: d.Source, TableRows: d.Table, Columns: d.Columns,
-		NotCompared:  d.NotCompared(),
+		NotCompared:  list(d.NotCompared()),
 		MissingCount: d.MissingCount, ExtraCount: d.ExtraCount, AtLeast: d.AtLeast, Different: []DeepDifference{},
 		Missing: []DeepRow{}, Extra: []DeepRow{}}
 	pairs, missing, extra := d.Pairs(d.Key)

@@ -258,19 +258,22 @@ func Steers(r rune) bool {
 // Shorten cuts text for a message, marking the cut, and makes control
 // characters visible. n is in characters.
 func Shorten(s string, n int) string {
-	s = strings.Map(func(r rune) rune {
+	var b strings.Builder
+	for _, r := range s {
 		switch {
 		case r == '\n':
-			return '⏎'
+			b.WriteRune('⏎')
 		case r == '\r':
-			return '␍'
+			b.WriteRune('␍')
 		case r == '\t':
-			return '⇥'
+			b.WriteRune('⇥')
 		case r < ' ' || Steers(r):
-			return '�'
+			fmt.Fprintf(&b, "<U+%04X>", r)
+		default:
+			b.WriteRune(r)
 		}
-		return r
-	}, s)
+	}
+	s = b.String()
 	if r := []rune(s); len(r) > n {
 		return string(r[:n-1]) + "…"
 	}

@@ -130,7 +130,7 @@ func (e *NotFound) Error() string {
 	if len(e.Some) == 0 {
 		return s + "\n  it is empty; another tray is named with --tray or AMBERTRAY_TRAY"
 	}
-	return s + "\n  say latest, a table's name, a path, or one of: " + strings.Join(e.Some, ", ")
+	return s + "\n  say latest, waiting, a table's name, a path, or one of: " + strings.Join(e.Some, ", ")
 }
 
 // Find finds an entry: by its name or path, as latest, or as a table's name,
@@ -168,7 +168,10 @@ func Find(dir, name string) (*Entry, error) {
 		default:
 			continue
 		}
-		if name == "latest" || strings.EqualFold(t.Name, name) || t.Schema != "" &&
+		if name == "waiting" && s.State != IsWaiting {
+			continue // the newest whose rejects wait
+		}
+		if name == "latest" || name == "waiting" || strings.EqualFold(t.Name, name) || t.Schema != "" &&
 			strings.EqualFold(t.Schema+"."+t.Name, name) {
 			return s.Entry, nil
 		}
