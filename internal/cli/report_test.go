@@ -174,6 +174,6 @@ func TestSinceLastTime(t *testing.T) {
 	b.run(0, "report", rec.Entry, "-o", "r.html")
 	page := b.read("r.html")
 	assert.Contains(t, page, "Beside the last loads")
-	assert.Contains(t, page, `<td class="n far">57 %</td>`)
+	assert.Contains(t, page, `<td class="n far" data-h="now">57 %</td>`)
 	assert.NotContains(t, b.run(0, "report", first.Entry).out, "Beside the last loads", "the first has none")
 }

@@ -111,7 +111,8 @@ func (a *app) listTray(dir string, all bool) error {
 	fmt.Fprintf(a.out, "%s  %s: %s\n\n", st.head("Tray"), dir, sum)
 	g := newGrid(st, "", "entry", "table", ">read", ">loaded", ">mended", ">waived", ">waiting", ">cautions", ">age",
 		"file", "database")
-	g.less = []int{8, 6, 5, 2, 3, 10, 9, 11} // where 80 columns have to do, the state, the entry and what waits are left
+	// Where 80 columns have to do, the state, the entry and what waits are left.
+	g.less = []int{8, 6, 5, 2, 3, 10, 9, 11}
 	others, left := 0, 0
 	for _, s := range list {
 		if s.State == tray.IsClear || s.State == tray.IsFailed || s.State == tray.IsUndone {

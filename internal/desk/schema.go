@@ -99,7 +99,8 @@ func planSchema() *jsonschema.Schema {
 			s.Properties.Set("seen", anyOf(seen, &jsonschema.Schema{Type: "array", Items: seen}))
 			return s
 		case reflect.TypeFor[*string](), reflect.TypeFor[string]():
-			return anyOf(text(""), &jsonschema.Schema{Type: "number"}, &jsonschema.Schema{Type: "boolean"}) // as YAML reads 0 and no
+			// As YAML reads 0 and no.
+			return anyOf(text(""), &jsonschema.Schema{Type: "number"}, &jsonschema.Schema{Type: "boolean"})
 		case reflect.TypeFor[plan.Reading]():
 			return anyOf(text("a pattern of dates"), words, reading)
 		case reflect.TypeFor[plan.Missing]():

@@ -55,7 +55,8 @@ type Shown struct {
 	Step string      `json:"step"`
 	Bars []tally.Bar `json:"bars"`
 
-	longest int // characters
+	longest int  // characters
+	done    bool // the load has come to be
 }
 
 // A Reject is a record that was refused, and what became of it.
@@ -101,7 +102,7 @@ func NewLoad(r *tray.Receipt, p *plan.Plan, remarks plan.Comments) *Load {
 			Decided: []string{}, Cautions: []string{}, Bars: []tally.Bar{}}
 		if i, ok := at[c.Name]; ok {
 			pc := &p.Columns[i]
-			x.From, x.Required = pc.From, pc.Required
+			x.From, x.Required, x.done = pc.From, pc.Required, r.Verdict != tray.Failed
 			x.decided(pc, remarks, fmt.Sprintf("$.columns[%d]", i))
 		}
 		l.Columns = append(l.Columns, x)
@@ -145,7 +146,13 @@ func (c *Shown) decided(p *plan.Column, remarks plan.Comments, path string) {
 	if p.Trim {
 		say("trim", "spaces around are taken off")
 	}
-	c.Cautions = append(c.Cautions, remarks.Above[path]...)
+	for _, r := range remarks.Above[path] {
+		if c.done { // what the plan foretold has come to be
+			r = strings.NewReplacer(" does not fit", " did not fit", " do not fit", " did not fit", "will be rejected",
+				"had to be rejected").Replace(r)
+		}
+		c.Cautions = append(c.Cautions, r)
+	}
 }
 
 // with puts the evidence behind what was decided.

@@ -82,12 +82,16 @@ func TestLoadPage(t *testing.T) {
 		"; skipped: 1 title line, 3 records left out by the plan",
 		"utf-8", `&#34;,&#34; between fields`, "header in line 1", "Left out: Old Notes", "<code>field[&#34;ID&#34;] != &#34;0&#34;</code>",
 		"1 … 9; all different", "written: dd/MM/yyyy (3 values have a first part above 12)", "null is &#39;n/a&#39;, &#39;-&#39;",
-		"CAUTION: 1 value does not fit date; line 7 &#39;&lt;31/04&gt;&#39;", "CAUTION: read it twice",
+		"CAUTION: 1 value did not fit date; line 7 &#39;&lt;31/04&gt;&#39;", "CAUTION: read it twice",
 		"the record&#39;s number", "is source.file &#43; &#34;&lt;b&gt;&#34;", "where blank, &#34;none&#34;", "spaces around are taken off", "1,100",
 		"line 7 <code>&lt;31/04&gt;</code>", "and 5 more", "from right.csv, kept as mend-1.csv: 2 records", "torn &amp; &lt;wet&gt;", "CREATE TABLE tolls",
 		"1,992 rows in the table", "every column agreed",
 	} {
 		assert.Contains(t, page, want)
+	}
+	for _, want := range []string{`<th scope="col">column</th>`, `<caption class="unseen">The columns of the table</caption>`,
+		`data-h="SHA-256"`} {
+		assert.Contains(t, page, want, "for who does not see it, or on a small screen")
 	}
 	for _, not := range []string{"<31/04>", "<wet>", "<b>", "<i>", "http://", "https://", "<script", "src="} {
 		assert.NotContains(t, strings.ReplaceAll(page, `<b class="key">`, ""), not, "text of the data is no part of the page, and nothing is fetched")
