@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"reflect"
 	"regexp"
@@ -91,4 +92,43 @@ func TestDocumentsAreComplete(t *testing.T) {
 			assert.NoError(t, err, name)
 		}
 	}
+}
+
+// What README shows is what comes back, word for word, in the folder of the sample data; but
+// for times, and for what a person is asked there and answers.
+func TestREADME(t *testing.T) {
+	b := newBench(t)
+	b.run(0, "demo", ".", "--files-only")
+	readme := doc(t, "README.md")
+	_, rest, ok := strings.Cut(readme, "## Quick start\n")
+	require.True(t, ok)
+	rest, _, _ = strings.Cut(rest, "\n## Commands\n")
+	varies := regexp.MustCompile(`\d{8}-\d{6}|in \d+m?s,|in \d\.\d+s,`)
+	prompt := regexp.MustCompile(`(?s)\nLoad it in spite of .*?\n1 to 3: 1\n`)
+	commands := 0
+	for _, block := range regexp.MustCompile("(?s)\n```\n(.*?)\n```\n").FindAllStringSubmatch(rest, -1) {
+		for _, part := range regexp.MustCompile(`(?m)^(?:\$ )?ambertray `).Split(block[1], -1)[1:] {
+			line, shown, _ := strings.Cut(part, "\n")
+			cmd := exec.Command("sh", "-c", `exec "$0" `+line, program)
+			cmd.Dir, cmd.Env = b.dir, append(os.Environ(), "COLUMNS=110")
+			if strings.Contains(shown, "Load it in spite") {
+				cmd.Args[2] += " --yes" // as the person answers
+			}
+			var out, errs strings.Builder
+			cmd.Stdout, cmd.Stderr = &out, &errs
+			if err := cmd.Run(); err != nil {
+				require.Equal(t, 3, cmd.ProcessState.ExitCode(), "%s\n%s", line, errs.String())
+			}
+			commands++
+			if strings.TrimSpace(shown) == "" {
+				continue
+			}
+			got := errs.String() + out.String()
+			for _, x := range []*string{&shown, &got} {
+				*x = strings.TrimSpace(varies.ReplaceAllString(prompt.ReplaceAllString(*x, "\n"), "…"))
+			}
+			assert.Equal(t, shown, got, line)
+		}
+	}
+	assert.Equal(t, 10, commands)
 }

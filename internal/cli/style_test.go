@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/pflag"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -52,5 +53,29 @@ func TestGridFolds(t *testing.T) {
 	assert.NotContains(t, narrow, "5,000")
 	for _, l := range strings.Split(draw(40), "\n") {
 		assert.LessOrEqual(t, width(l), 40)
+	}
+}
+
+// Each option has its place in help.
+func TestOptionsHaveGroups(t *testing.T) {
+	known := map[string]bool{}
+	for _, g := range groups {
+		for _, n := range strings.Fields(optionGroups[g].first + " " + optionGroups[g].rest) {
+			assert.False(t, known[n], "%s stands twice", n)
+			known[n] = true
+		}
+	}
+	root := Tree("1", "a")
+	used := map[string]bool{"help": true, "version": true}
+	see := func(f *pflag.Flag) {
+		used[f.Name] = true
+		assert.True(t, known[f.Name], "help.go does not say where --%s belongs", f.Name)
+	}
+	root.PersistentFlags().VisitAll(see)
+	for _, c := range root.Commands() {
+		c.LocalNonPersistentFlags().VisitAll(see)
+	}
+	for n := range known {
+		assert.True(t, used[n], "--%s is no option", n)
 	}
 }

@@ -6,6 +6,7 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
+	"ambertray/internal/phrase"
 )
 
 // A PeekAnswer is a database's tables, or one table.
@@ -96,7 +97,18 @@ func findTable(ctx context.Context, conn db.Session, verb, name string) (*db.Tab
 		t, err = conn.Find(ctx, schema, table)
 	}
 	if err == nil && t == nil {
-		return nil, need("%s: there is no table %s\n  'ambertray peek URL' lists the tables", verb, name)
+		hint := "'ambertray peek URL' lists the tables"
+		if l, is := conn.(db.Lister); is {
+			var names []string
+			list, _ := l.List(ctx) // what it may not list, it does not offer
+			for _, x := range list {
+				names = append(names, x.Name)
+			}
+			if m := phrase.Meant(name, names); m != "" {
+				hint = m
+			}
+		}
+		return nil, need("%s: there is no table %s\n  %s", verb, name, hint)
 	}
 	return t, err
 }

@@ -23,5 +23,5 @@ columns:
 	_, err := plan.Parse([]byte(text))
 	fmt.Println(err)
 	// Output:
-	// line 11: unknown key "readng"
+	// line 11: unknown key "readng"; did you mean reading?
 }

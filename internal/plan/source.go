@@ -90,7 +90,11 @@ func (s *Source) UnmarshalYAML(n *yaml.Node) error {
 				fail(key, "seen: %s", mistake(err).What)
 			}
 		case source.SettingOf(key) == nil:
-			fail(key, "unknown key %q", key)
+			keys := []string{"file", "seen"}
+			for _, set := range source.Settings {
+				keys = append(keys, set.Key)
+			}
+			fail(key, "%s", noKey(key, keys))
 		case value.Kind != yaml.ScalarNode:
 			fail(key, "%s: is no single value", key)
 		case value.Tag != "!!null":

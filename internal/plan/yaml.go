@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"reflect"
 	"regexp"
@@ -70,7 +71,7 @@ func (r *Reading) UnmarshalYAML(n *yaml.Node) error {
 		}
 		for i := 0; i+1 < len(n.Content); i += 2 {
 			if k := n.Content[i].Value; !known[k] && r.wrong == "" {
-				r.wrong = fmt.Sprintf("unknown key %q", k)
+				r.wrong = noKey(k, slices.Sorted(maps.Keys(known)))
 			}
 		}
 		err = n.Decode((*plain)(r))
@@ -175,9 +176,39 @@ func mistake(err error) *Error {
 		e.Line, e.What = one.Mark.Line, one.Message
 	}
 	if m := unknownKey.FindStringSubmatch(e.What); m != nil {
-		e.What = fmt.Sprintf("unknown key %q", m[1])
+		e.What = noKey(m[1], allKeys)
 	}
 	return e
+}
+
+// allKeys are those of all parts of a plan, and what others call them.
+var allKeys = func() (out []string) {
+	for _, t := range []reflect.Type{reflect.TypeFor[Plan](), reflect.TypeFor[Table](), reflect.TypeFor[Column](),
+		reflect.TypeFor[Rule](), reflect.TypeFor[Reference](), reflect.TypeFor[Expect](), reflect.TypeFor[Seen]()} {
+		for i := range t.NumField() {
+			if name, _, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ","); name != "" && name != "-" && !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	return out
+}()
+
+// otherWords are keys that people write for what a plan calls otherwise.
+var otherWords = map[string]string{"comment": "description", "comments": "description", "not_null": "required",
+	"nullable": "required: false", "primary_key": "key", "nulls": "null_words", "format": "reading", "column": "name",
+	"header_row": "header", "skip_columns": "leave_out", "rules": "check", "foreign_keys": "references", "indexes": "index"}
+
+// noKey says that a key is none, and which may have been meant.
+func noKey(key string, known []string) string {
+	s := fmt.Sprintf("unknown key %q", key)
+	if word := otherWords[strings.ToLower(key)]; word != "" {
+		return s + "; did you mean " + word + "?"
+	}
+	if m := phrase.Meant(key, known); m != "" {
+		return s + "; " + m
+	}
+	return s
 }
 
 // mostBytes is how large a plan may be: one of 100,000 columns takes half of it.

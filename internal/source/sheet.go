@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 
+	"ambertray/internal/phrase"
 	"ambertray/internal/source/delimited"
 	"ambertray/internal/source/workbook"
 )
@@ -53,6 +54,13 @@ func (s *Source) chooseSheet(ctx context.Context, book *workbook.Book, known Kno
 	switch {
 	case given:
 		if at = sheetNamed(book, sheet); at < 0 {
+			var names []string
+			for _, x := range book.Sheets {
+				names = append(names, x.Name)
+			}
+			if m := phrase.Meant(sheet, names); m != "" {
+				return s.notInBook(book, "has no sheet %q; %s", sheet, m)
+			}
 			return s.notInBook(book, "has no sheet %q", sheet)
 		}
 	case len(book.Sheets) > 1:

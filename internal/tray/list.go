@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"ambertray/internal/phrase"
 )
 
 // A State is how an entry lies on the tray: a verdict, or what a load that is
@@ -121,6 +123,8 @@ func (e *Entry) is() bool {
 
 // A NotFound error says that a tray has no such entry.
 type NotFound struct {
+	// Meant asks whether another was.
+	Meant      string
 	Tray, Name string
 	Some       []string // names that there are
 }
@@ -130,7 +134,22 @@ func (e *NotFound) Error() string {
 	if len(e.Some) == 0 {
 		return s + "\n  it is empty; another tray is named with --tray or AMBERTRAY_TRAY"
 	}
+	if e.Meant != "" {
+		s += "\n  " + e.Meant
+	}
 	return s + "\n  say latest, waiting, a table's name, a path, or one of: " + strings.Join(e.Some, ", ")
+}
+
+// wordsFor are the words by which an entry is found.
+func wordsFor(list []Summary) []string {
+	words := []string{"latest", "waiting"}
+	for _, s := range list {
+		words = append(words, s.Entry.Name)
+		if s.Receipt != nil && !slices.Contains(words, s.Receipt.Table.Name) {
+			words = append(words, s.Receipt.Table.Name)
+		}
+	}
+	return words
 }
 
 // Find finds an entry: by its name or path, as latest, or as a table's name,
@@ -152,7 +171,7 @@ func Find(dir, name string) (*Entry, error) {
 	slices.SortStableFunc(list, func(a, b Summary) int {
 		return cmp.Or(b.Started.Compare(a.Started), cmp.Compare(b.Entry.Name, a.Entry.Name))
 	})
-	nf := &NotFound{Tray: dir, Name: name}
+	nf := &NotFound{Tray: dir, Name: name, Meant: phrase.Meant(name, wordsFor(list))}
 	for _, s := range list {
 		if len(nf.Some) < 5 {
 			nf.Some = append(nf.Some, s.Entry.Name)
