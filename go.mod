@@ -35,6 +35,7 @@ require (
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/spf13/pflag v1.0.9
 	golang.org/x/sys v0.49.0
+	gopkg.in/ini.v1 v1.68.0
 )
 
 require (

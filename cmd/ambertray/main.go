@@ -6,6 +6,7 @@ import (
 	"os"
 	"runtime"
 	"runtime/debug"
+	_ "time/tzdata" // for systems that have no zones of their own
 
 	"ambertray/internal/cli"
 )

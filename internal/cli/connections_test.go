@@ -78,6 +78,26 @@ func TestSockets(t *testing.T) {
 	assert.Contains(t, b.run(0, "peek", "postgres:///").out, "tolls")
 }
 
+// So is one of MySQL's family, by what its own clients read.
+func TestClientFile(t *testing.T) {
+	raw, _ := testdb.MySQL(t)
+	u, err := url.Parse(raw)
+	require.NoError(t, err)
+	secret, _ := u.User.Password()
+	b := newBench(t)
+	b.write(".my.cnf", "[mysqld]\nskip-networking\n[client]\nuser = "+u.User.Username()+"\npassword = "+secret+"\nhost = "+u.Hostname()+"\nport = "+u.Port()+"\n")
+	b.env = []string{"HOME=" + b.dir}
+	b.write("a.csv", "id,toll\n1,2.50\n")
+	at := "mysql://" + u.Path
+	b.run(0, "load", "a.csv", "--into", at, "--table", "tolls")
+	r := b.run(0, "peek", "mysql://"+u.User.Username()+"@"+u.Host+u.Path)
+	assert.Contains(t, r.out, "tolls")
+	assert.NotContains(t, r.out+r.err, secret)
+	assert.NotEqual(t, 0, b.try("peek", "mysql://someone@"+u.Host+u.Path).code, "the password is another user's")
+	b.write(".my.cnf", "[client]\n")
+	assert.Contains(t, b.run(2, "peek", at).err, "names no host")
+}
+
 // Help has the options by what they are about, those that most need first, within the screen.
 func TestHelp(t *testing.T) {
 	b := newBench(t)

@@ -35,7 +35,7 @@ var optionGroups = map[group]struct{ first, rest string }{
 		"blank-records columns comment escape footer marked-formulas max-record " +
 			"max-unpacked member quote range records same short-records skip tables timeout visible"},
 	ofColumns: {"type dates null-word rename leave-out",
-		"decimal keep-empty names nullable only provenance require tolerate " +
+		"assume-zone decimal keep-empty names nullable only provenance require tolerate " +
 			"row-number by-position keep-identity"},
 	ofTable: {"table key", "like no-key schema strict-types keep-attached ledger widen"},
 	ofDatabase: {"into", "create-database file-rows lock-wait password-file slow-path for from-file copy-block query " +

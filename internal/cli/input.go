@@ -42,6 +42,7 @@ type inputFlags struct {
 	only, rename, nullable []string
 	leaveOut               []string
 	require                []string
+	zone                   string
 	keepEmpty              string
 	provenance             bool
 	strict                 bool
@@ -94,6 +95,9 @@ func (f *inputFlags) addTable(cmd *cobra.Command) {
 	p.BoolVar(&f.provenance, "provenance", false,
 		"add columns with source file, sheet, line, time of the load and its entry")
 	p.BoolVar(&f.strict, "strict-types", false, "a table that enforces its types, in SQLite (STRICT); elsewhere all do")
+	p.StringVar(&f.zone, "assume-zone", "",
+		"where times without a zone were, like Europe/London: they go into columns with "+
+			"a zone")
 	p.StringVar(&f.keepEmpty, "keep-empty", "", "empty fields that are empty texts, not nulls: quoted or all")
 }
 
@@ -191,7 +195,7 @@ func (f *inputFlags) wishes() (plan.Wishes, error) {
 		f.schema, f.table = schema, table
 	}
 	w := plan.Wishes{Schema: f.schema, Table: f.table, KeepNames: f.names == "keep", Key: f.key, NoKey: f.noKey,
-		RowNumber: f.rowNumber, LeaveOut: f.leaveOut, Only: f.only, Nullable: f.nullable, Rename: rename,
+		RowNumber: f.rowNumber, LeaveOut: f.leaveOut, Only: f.only, Nullable: f.nullable, Rename: rename, Zone: f.zone,
 		Required: f.require, KeepEmpty: f.keepEmpty, Tolerate: f.tolerate,
 		Provenance: f.provenance, Strict: f.strict}
 	if f.names != "safe" && f.names != "keep" {
@@ -239,7 +243,8 @@ func (f *inputFlags) columnNames() []string {
 
 // ofPlan are the other options whose place, with a plan, is the plan.
 var ofPlan = []string{"same", "tables", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key",
-	"row-number", "leave-out", "only", "rename", "nullable", "require", "keep-empty", "provenance", "strict-types"}
+	"row-number", "assume-zone", "leave-out", "only", "rename", "nullable", "require", "keep-empty", "provenance",
+	"strict-types"}
 
 // settingValue is a setting as an option.
 type settingValue struct {

@@ -195,3 +195,30 @@ func TestFiguresOfEveryKindOfRow(t *testing.T) {
 	assert.Equal(t, tray.Records{Read: 5000 + 5 + 5 + 1 + 1 + 1, Loaded: 5000, Rejected: 5, Skipped: 8}, rec.Records)
 	assert.Equal(t, []tray.Skip{{Kind: "title", Count: 1}, {Kind: "ruler", Count: 1}, {Kind: "blank", Count: 5}, {Kind: "footer", Count: 1}}, rec.Skipped)
 }
+
+// Times without a zone go into columns with one, and as they are into columns without.
+func TestAssumeZone(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		b.write("a.csv", "id,at\n1,2025-07-01 12:00:00\n2,2025-10-26 01:30:00\n3,2025-01-15 12:00:00\n")
+		rec := b.loaded(3, "a.csv", "--into", s.url, "--table", "made", "--assume-zone", "Europe/London", "--max-rejects", "none")
+		assert.EqualValues(t, 1, rec.Records.Rejected)
+		assert.Equal(t, "two-moments", rec.Reasons[0].Code)
+		assert.Contains(t, rec.Columns[1].Smallest, "2025-01-15 12:00:00")
+		assert.Contains(t, rec.Columns[1].Largest, "2025-07-01 11:00:00")
+		b.run(0, "verify", rec.Entry, "--deep")
+		if s.name == "postgres" {
+			s.exec(t, "CREATE TABLE zoned (id int, at timestamptz)", "CREATE TABLE plain (id int, at timestamp)")
+			b.run(3, "load", "a.csv", "--into", s.url, "--table", "zoned", "--mode", "append", "--assume-zone", "Europe/London", "--tolerate", "40%", "--max-rejects", "none")
+			assert.Equal(t, [][]string{{"t"}}, queryRows(t, s.db, "SELECT (max(at) = '2025-07-01 11:00:00+00')::text FROM zoned"))
+			b.run(0, "load", "a.csv", "--into", s.url, "--table", "plain", "--mode", "append", "--assume-zone", "Europe/London")
+			assert.Equal(t, [][]string{{"3"}}, queryRows(t, s.db, "SELECT count(*) FROM plain"))
+		}
+	})
+	b := newBench(t)
+	b.write("a.csv", "id,at\n1,2025-07-01 12:00:00\n")
+	b.run(0, "plan", "a.csv", "--assume-zone", "Europe/London", "-o", "a.yaml")
+	assert.Contains(t, b.read("a.yaml"), "zone: Europe/London")
+	assert.Contains(t, b.run(0, "look", "a.yaml").out, "2025-07-01 11:00:00+00:00")
+	assert.Contains(t, b.try("plan", "a.csv", "--assume-zone", "Europe/Londn").err, "IANA")
+	assert.Contains(t, b.run(2, "script", "a.yaml", "--for", "postgres", "--from-file", "/x").err, "without a zone")
+}

@@ -196,6 +196,15 @@ func (m *pairer) pair(pc plan.Column, c *db.Column) {
 
 // fill makes a column of the plan fill one of the table.
 func (m *pairer) fill(pc plan.Column, c *db.Column, x *Pairing) {
+	if pc.Reading != nil && pc.Reading.Zone != "" && c.SQL.Kind == sqltype.Timestamp {
+		// The table has times without a zone, too: they go in as they are.
+		zoneless := *pc.Reading
+		zoneless.Zone = ""
+		pc.Reading = &zoneless
+		t := pc.SQLType()
+		t.Kind = sqltype.Timestamp
+		pc.Type, x.FileType = t.String(), t.String()
+	}
 	want := pc.SQLType()
 	typ := readAs(want, c)
 	pc.Keeps = c.Keeps

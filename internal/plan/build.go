@@ -38,6 +38,8 @@ type Wishes struct {
 	Tolerate string
 	// Same names headers that mean another.
 	Same map[string]string
+	// Zone is where times without a zone were; their columns get one.
+	Zone string
 	// Provenance adds columns that tell where a record came from.
 	Provenance bool
 }
@@ -381,6 +383,13 @@ func (b *builder) column(i int, col *profile.Column) {
 		if t := col.Type; c.KeepEmpty != "" && t.Length > 0 && col.Spaces > t.Length {
 			c.Type = profile.TextFor(col.Spaces).String() // spaces that are kept, too
 		}
+	}
+	if b.wishes.Zone != "" && col.Type.Kind == sqltype.Timestamp {
+		c.Type = sqltype.Type{Kind: sqltype.TimestampTZ, Precision: col.Type.Precision}.String()
+		if c.Reading == nil {
+			c.Reading = &Reading{}
+		}
+		c.Reading.Zone = b.wishes.Zone
 	}
 	if b.prof.Across != nil {
 		b.across(&c, b.prof.Across[i], path)

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v4"
 
@@ -30,6 +31,8 @@ type Reading struct {
 	Percent   bool     `yaml:"percent,omitempty"`
 	True      []string `yaml:"true,flow,omitempty"`
 	False     []string `yaml:"false,flow,omitempty"`
+	// Zone is where times without a zone were (IANA).
+	Zone string `yaml:"zone,omitempty"`
 
 	// wrong is a mistake inside, kept for Check, which knows the line.
 	wrong string
@@ -111,6 +114,12 @@ func (g *Reading) apply(r *reading.Reader) (err error) {
 		return fmt.Errorf("negative is %q; it can be leading, brackets or trailing", g.Negative)
 	}
 	r.True, r.False = g.True, g.False
+	if g.Zone != "" {
+		if r.Zone, err = time.LoadLocation(g.Zone); err != nil || g.Zone == "Local" {
+			return fmt.Errorf("zone: %q is not known; use a name of the IANA database, like Europe/London, or UTC",
+				g.Zone)
+		}
+	}
 	return nil
 }
 
@@ -129,6 +138,7 @@ func (r *Reading) Words() string {
 	add(r.Currency != "", "with "+r.Currency)
 	add(r.Negative == "brackets", "negatives in brackets")
 	add(r.Negative == "trailing", "the minus behind")
+	add(r.Zone != "", "times without a zone are those of "+r.Zone)
 	add(r.Percent, "a percent sign behind")
 	add(len(r.True)+len(r.False) > 0, strings.Join(r.True, ", ")+" for true, "+strings.Join(r.False, ", ")+" for false")
 	return strings.Join(w, ", ")
@@ -186,7 +196,8 @@ var allKeys = func() (out []string) {
 	for _, t := range []reflect.Type{reflect.TypeFor[Plan](), reflect.TypeFor[Table](), reflect.TypeFor[Column](),
 		reflect.TypeFor[Rule](), reflect.TypeFor[Reference](), reflect.TypeFor[Expect](), reflect.TypeFor[Seen]()} {
 		for i := range t.NumField() {
-			if name, _, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ","); name != "" && name != "-" && !slices.Contains(out, name) {
+			if name, _, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ","); name != "" && name != "-" &&
+				!slices.Contains(out, name) {
 				out = append(out, name)
 			}
 		}
@@ -197,7 +208,8 @@ var allKeys = func() (out []string) {
 // otherWords are keys that people write for what a plan calls otherwise.
 var otherWords = map[string]string{"comment": "description", "comments": "description", "not_null": "required",
 	"nullable": "required: false", "primary_key": "key", "nulls": "null_words", "format": "reading", "column": "name",
-	"header_row": "header", "skip_columns": "leave_out", "rules": "check", "foreign_keys": "references", "indexes": "index"}
+	"header_row": "header", "skip_columns": "leave_out", "rules": "check", "foreign_keys": "references",
+	"indexes": "index"}
 
 // noKey says that a key is none, and which may have been meant.
 func noKey(key string, known []string) string {

@@ -6,6 +6,7 @@ import (
 	"math"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 	"unsafe"
 
@@ -23,6 +24,9 @@ type Reader struct {
 	// Pivot is the first of the hundred years that two-digit years stand for;
 	// 0 means DefaultPivot.
 	Pivot int
+	// Zone is where times without a zone were, for a timestamp with one; nil: they are
+	// misfits.
+	Zone *time.Location
 	// True and False are words, in any case. Empty means DefaultWords.
 	True, False []string
 	// NullWords are words that mean null, compared exactly.
@@ -67,7 +71,9 @@ func (r *Reader) Prepare() error {
 	t := r.Type
 	if t.IsTemporal() {
 		if len(r.Dates) == 0 {
-			r.Dates = isoPatterns(t.Kind)
+			if r.Dates = isoPatterns(t.Kind); r.Zone != nil {
+				r.Dates = append(r.Dates, isoPatterns(sqltype.Timestamp)...)
+			}
 		}
 		dates := make([]*Pattern, len(r.Dates))
 		for i, p := range r.Dates {
@@ -80,7 +86,7 @@ func (r *Reader) Prepare() error {
 				t.Kind >= sqltype.Timestamp && !p.HasDate() {
 				return fmt.Errorf("pattern %q does not read a %s", p, family(t))
 			}
-			if t.Kind == sqltype.TimestampTZ && !p.HasZone() {
+			if t.Kind == sqltype.TimestampTZ && !p.HasZone() && r.Zone == nil {
 				return fmt.Errorf("pattern %q has no zone (X), which %s needs", p, t)
 			}
 			if t.Kind == sqltype.Timestamp && p.HasZone() {
@@ -459,6 +465,11 @@ func (r *Reader) temporal(b []byte, v *Value) Misfit {
 	for _, p := range r.Dates {
 		switch got := p.Parse(b, &r.civil); got { // others: what is known is the reason
 		case OK:
+			if r.Zone != nil && !p.HasZone() {
+				if m := r.assumed(); m != OK {
+					return m
+				}
+			}
 			return r.civilValue(v)
 		case NotThisForm:
 		default:
@@ -466,6 +477,27 @@ func (r *Reader) temporal(b []byte, v *Value) Misfit {
 		}
 	}
 	return m
+}
+
+// assumed gives a time without a zone that of its column. What the clocks there never showed
+// is no time, and what they showed twice is left to who knows which it was.
+func (r *Reader) assumed() Misfit {
+	c := &r.civil
+	at := time.Date(c.Year, time.Month(c.Month), c.Day, c.Hour, c.Minute, c.Second, 0, r.Zone)
+	if at.Hour() != c.Hour || at.Minute() != c.Minute || at.Day() != c.Day {
+		return NoSuchDate
+	}
+	_, c.Offset = at.Zone()
+	for _, near := range [2]time.Duration{-3 * time.Hour, 3 * time.Hour} { // clocks are set by less
+		_, other := at.Add(near).Zone()
+		if other == c.Offset {
+			continue
+		}
+		if _, then := at.Add(time.Duration(c.Offset-other) * time.Second).Zone(); then == other {
+			return TwoMoments
+		}
+	}
+	return OK
 }
 
 func (r *Reader) civilValue(v *Value) Misfit {

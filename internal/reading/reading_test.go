@@ -251,3 +251,38 @@ func FuzzDate(f *testing.F) {
 		}
 	})
 }
+
+// A time without a zone is that of the clocks of a place: what they never showed is none, and
+// what they showed twice is told.
+func TestAssumedZone(t *testing.T) {
+	for _, tt := range []struct {
+		zone, in, want string
+		m              Misfit
+	}{
+		{"Europe/London", "2025-01-15 12:00:00", "2025-01-15 12:00:00+00:00", OK},
+		{"Europe/London", "2025-07-01 12:00:00", "2025-07-01 11:00:00+00:00", OK},
+		{"Europe/London", "2025-07-01 12:00:00+02:00", "2025-07-01 10:00:00+00:00", OK},
+		{"Europe/London", "2025-03-30 01:30:00", "", NoSuchDate},
+		{"Europe/London", "2025-03-30 02:00:00", "2025-03-30 01:00:00+00:00", OK},
+		{"Europe/London", "2025-03-30 00:59:59", "2025-03-30 00:59:59+00:00", OK},
+		{"Europe/London", "2025-10-26 00:59:59", "2025-10-25 23:59:59+00:00", OK},
+		{"Europe/London", "2025-10-26 01:00:00", "", TwoMoments},
+		{"Europe/London", "2025-10-26 01:59:59", "", TwoMoments},
+		{"Europe/London", "2025-10-26 02:00:00", "2025-10-26 02:00:00+00:00", OK},
+		{"Australia/Lord_Howe", "2025-04-06 01:45:00", "", TwoMoments}, // by half an hour
+		{"Australia/Lord_Howe", "2025-04-06 01:15:00", "2025-04-05 14:15:00+00:00", OK},
+		{"Pacific/Apia", "2011-12-30 12:00:00", "", NoSuchDate}, // a day that there was not
+		{"UTC", "2025-10-26 01:30:00", "2025-10-26 01:30:00+00:00", OK},
+	} {
+		zone, err := time.LoadLocation(tt.zone)
+		require.NoError(t, err)
+		r := &Reader{Type: sqltype.Type{Kind: sqltype.TimestampTZ}, Zone: zone}
+		require.NoError(t, r.Prepare())
+		var v Value
+		m := r.Read([]byte(tt.in), false, &v)
+		assert.Equal(t, tt.m, m, "%s in %s", tt.in, tt.zone)
+		if m == OK {
+			assert.Equal(t, tt.want, v.Plain(r.Type), "%s in %s", tt.in, tt.zone)
+		}
+	}
+}

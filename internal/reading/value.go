@@ -61,6 +61,7 @@ const (
 	Inexact
 	NotListed
 	NotInPage
+	TwoMoments
 	kinds // how many there are
 )
 
@@ -79,7 +80,8 @@ func (m Misfit) Code() string {
 		TooManyDecimals: "too-many-decimals", NotADate: "not-a-date", NotThisForm: "not-this-form",
 		NoSuchDate: "no-such-date", TooFine: "too-fine", NotTruth: "not-true-or-false",
 		NotUUID: "not-a-uuid", TooLong: "too-long", EndsInSpace: "ends-in-space", Blank: "blank",
-		LosesForm: "loses-form", Inexact: "inexact", NotListed: "not-listed", NotInPage: "not-in-code-page"}[m]
+		LosesForm: "loses-form", Inexact: "inexact", NotListed: "not-listed", NotInPage: "not-in-code-page",
+		TwoMoments: "two-moments"}[m]
 }
 
 // Reason says what is wrong with field in a column of type t.
@@ -120,6 +122,8 @@ func (m Misfit) Reason(t sqltype.Type, field []byte) string {
 		return "more digits than the column keeps"
 	case NotListed:
 		return "not one of the column's words"
+	case TwoMoments:
+		return "a time that the clocks showed twice, when they were set back"
 	case NotInPage:
 		return "a letter that the column's code page does not have"
 	}

@@ -111,6 +111,8 @@ func (f *FromFile) expression(d *db.Database, column int) (sql, why string) {
 	switch {
 	case c.At < 0:
 		return none, ""
+	case r.Zone != nil:
+		return "", "times without a zone that are those of one"
 	case r.KeepQuoted:
 		return "", "keep_empty: quoted, where a server does not tell an empty text from nothing"
 	}

@@ -11,21 +11,26 @@ import (
 
 // Database is MySQL and MariaDB, for the list of databases.
 var Database = &db.Database{
-	Dialect:   Dialect,
-	Aliases:   []string{"mariadb"},
-	Schemes:   []string{"mysql", "mariadb"},
-	Example:   "mysql://user@host:3306/db",
-	Port:      "3306",
-	Elsewhere: func(u *url.URL) (host, name bool) { return u.Query().Get("socket") != "", false },
+	Dialect: Dialect,
+	Aliases: []string{"mariadb"},
+	Schemes: []string{"mysql", "mariadb"},
+	Example: "mysql://user@host:3306/db",
+	Port:    "3306",
+	Elsewhere: func(u *url.URL) (host, name bool) {
+		at, socket := clientFile().address(u)
+		return at != "" || socket != "", false
+	},
 
 	SlowPath: true,
 	Together: true, AtOnce: true,
 	Open: func(ctx context.Context, at db.Address) (db.Session, error) {
-		user, password, err := at.Login()
+		file := clientFile()
+		user, password, err := file.login(&at)
 		if err != nil {
 			return nil, err
 		}
-		d, err := connect(ctx, config{Where: at.Where, User: user, Password: password, Host: at.URL.Host,
+		host, socket := file.address(at.URL)
+		d, err := connect(ctx, config{Where: at.Where, User: user, Password: password, Host: host, Socket: socket,
 			Database: at.Name,
 			Query:    at.URL.Query(), Timeout: at.Timeout, CreateDatabase: at.CreateDatabase, LockWait: at.LockWait})
 		if err != nil {

@@ -54,6 +54,7 @@ type config struct {
 	Where          string // without password
 	User, Password string
 	Host           string // with or without port
+	Socket         string // instead of a host
 	Database       string
 	Query          url.Values // the driver's own parameters, like tls
 	Timeout        time.Duration
@@ -91,8 +92,8 @@ const parameters = "the parameters are sslmode (disable, prefer, require, verify
 // connect opens a session. It is strict, in UTC and in UTF-8.
 func connect(ctx context.Context, c config) (*DB, error) {
 	network := "tcp"
-	if socket := c.Query.Get("socket"); socket != "" && c.Host == "" {
-		network, c.Host = "unix", socket
+	if c.Socket != "" {
+		network, c.Host = "unix", c.Socket
 	} else if _, _, err := net.SplitHostPort(c.Host); err != nil {
 		c.Host = net.JoinHostPort(c.Host, "3306")
 	}
