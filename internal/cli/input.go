@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ambertray/internal/db/connect"
 	"ambertray/internal/desk"
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
@@ -190,10 +191,7 @@ func (f *inputFlags) wishes() (plan.Wishes, error) {
 	if err != nil {
 		return plan.Wishes{}, err
 	}
-	if schema, table, is := strings.Cut(f.table, "."); is && f.schema == "" && schema != "" && table != "" &&
-		!strings.Contains(table, ".") {
-		f.schema, f.table = schema, table
-	}
+	f.splitTable()
 	w := plan.Wishes{Schema: f.schema, Table: f.table, KeepNames: f.names == "keep", Key: f.key, NoKey: f.noKey,
 		RowNumber: f.rowNumber, LeaveOut: f.leaveOut, Only: f.only, Nullable: f.nullable, Rename: rename, Zone: f.zone,
 		Required: f.require, KeepEmpty: f.keepEmpty, Tolerate: f.tolerate,
@@ -207,6 +205,21 @@ func (f *inputFlags) wishes() (plan.Wishes, error) {
 		return w, needed("--keep-empty %q: use quoted or all", f.keepEmpty)
 	}
 	return w, nil
+}
+
+// splitTable takes the schema off the name of a table. In a database in a file, which has other
+// names before a point than schemas, only those that it always has are one.
+func (f *inputFlags) splitTable() {
+	schema, table, is := strings.Cut(f.table, ".")
+	if !is || f.schema != "" || schema == "" || table == "" || strings.Contains(table, ".") {
+		return
+	}
+	if into := f.cmd.Flags().Lookup("into"); into != nil && schema != "main" && schema != "temp" {
+		if d := connect.Of(into.Value.String()); d != nil && d.File {
+			return
+		}
+	}
+	f.schema, f.table = schema, table
 }
 
 // renames are the names that columns get: those of --rename, and those that --columns gives to

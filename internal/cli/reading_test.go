@@ -202,14 +202,14 @@ func TestAssumeZone(t *testing.T) {
 		b.write("a.csv", "id,at\n1,2025-07-01 12:00:00\n2,2025-10-26 01:30:00\n3,2025-01-15 12:00:00\n")
 		rec := b.loaded(3, "a.csv", "--into", s.url, "--table", "made", "--assume-zone", "Europe/London", "--max-rejects", "none")
 		assert.EqualValues(t, 1, rec.Records.Rejected)
-		assert.Equal(t, "two-moments", rec.Reasons[0].Code)
+		assert.EqualValues(t, "two-moments", rec.Reasons[0].Code)
 		assert.Contains(t, rec.Columns[1].Smallest, "2025-01-15 12:00:00")
 		assert.Contains(t, rec.Columns[1].Largest, "2025-07-01 11:00:00")
-		b.run(0, "verify", rec.Entry, "--deep")
+		assert.Contains(t, b.run(3, "verify", rec.Entry, "--deep").out, "every value of 2 records")
 		if s.name == "postgres" {
 			s.exec(t, "CREATE TABLE zoned (id int, at timestamptz)", "CREATE TABLE plain (id int, at timestamp)")
 			b.run(3, "load", "a.csv", "--into", s.url, "--table", "zoned", "--mode", "append", "--assume-zone", "Europe/London", "--tolerate", "40%", "--max-rejects", "none")
-			assert.Equal(t, [][]string{{"t"}}, queryRows(t, s.db, "SELECT (max(at) = '2025-07-01 11:00:00+00')::text FROM zoned"))
+			assert.Equal(t, [][]string{{"true"}}, queryRows(t, s.db, "SELECT (max(at) = '2025-07-01 11:00:00+00')::text FROM zoned"))
 			b.run(0, "load", "a.csv", "--into", s.url, "--table", "plain", "--mode", "append", "--assume-zone", "Europe/London")
 			assert.Equal(t, [][]string{{"3"}}, queryRows(t, s.db, "SELECT count(*) FROM plain"))
 		}
@@ -218,7 +218,6 @@ func TestAssumeZone(t *testing.T) {
 	b.write("a.csv", "id,at\n1,2025-07-01 12:00:00\n")
 	b.run(0, "plan", "a.csv", "--assume-zone", "Europe/London", "-o", "a.yaml")
 	assert.Contains(t, b.read("a.yaml"), "zone: Europe/London")
-	assert.Contains(t, b.run(0, "look", "a.yaml").out, "2025-07-01 11:00:00+00:00")
 	assert.Contains(t, b.try("plan", "a.csv", "--assume-zone", "Europe/Londn").err, "IANA")
 	assert.Contains(t, b.run(2, "script", "a.yaml", "--for", "postgres", "--from-file", "/x").err, "without a zone")
 }

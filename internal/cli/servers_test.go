@@ -470,7 +470,11 @@ func TestKilled(t *testing.T) {
 			require.NoError(t, cmd.Process.Signal(sig))
 			cmd.Wait()
 			entry, lies := "", ""
-			if list := b.document(0, "tray", "--tray", papers)["entries"].([]any); len(list) > 0 {
+			var list []any // none, where it was killed before there was a tray
+			if b.exists(papers) {
+				list = b.document(0, "tray", "--tray", papers)["entries"].([]any)
+			}
+			if len(list) > 0 {
 				first := list[0].(map[string]any)
 				entry, lies = first["entry"].(string), first["state"].(string)
 			}

@@ -156,6 +156,11 @@ func (g *grid) render(w io.Writer) {
 			gone = append(gone, i)
 		}
 	}
+	for k := len(gone) - 1; k >= 0; k-- { // what fits nevertheless, the last that went first
+		if less := slices.Delete(slices.Clone(gone), k, k+1); g.wide(less) <= g.st.width {
+			gone = less
+		}
+	}
 	if len(gone) > 0 {
 		var heads []string
 		for i, h := range g.heads {

@@ -112,7 +112,7 @@ func (a *app) listTray(dir string, all bool) error {
 	g := newGrid(st, "", "entry", "table", ">read", ">loaded", ">mended", ">waived", ">waiting", ">cautions", ">age",
 		"file", "database")
 	// Where 80 columns have to do, the state, the entry and what waits are left.
-	g.less = []int{8, 6, 5, 2, 3, 10, 9, 11}
+	g.less = []int{8, 6, 5, 10, 3, 9, 11, 2}
 	others, left := 0, 0
 	for _, s := range list {
 		if s.State == tray.IsClear || s.State == tray.IsFailed || s.State == tray.IsUndone {
