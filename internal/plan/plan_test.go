@@ -3,6 +3,7 @@ package plan
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -224,4 +225,38 @@ func TestPlansHaveBounds(t *testing.T) {
 	p, err := Parse([]byte("ambertray: 1\nsources:\n  - file: a*b.csv\ntable:\n  name: a\n  description: locks & gates -*- \"*all\"\ncolumns:\n  - name: x\n    from: R&D\n    type: integer\n"))
 	require.NoError(t, err)
 	assert.Equal(t, "a*b.csv", p.Sources[0].File)
+}
+
+// A plan of many columns is written in parts, which are what it would be as a whole.
+func TestEncodeInParts(t *testing.T) {
+	var header, record strings.Builder
+	for i := range 250 {
+		fmt.Fprintf(&header, "Column %d,", i)
+		fmt.Fprintf(&record, "%d,", i)
+	}
+	text := header.String() + "last\n"
+	for i := range 20 {
+		text += record.String() + fmt.Sprint("x", i) + "\n"
+	}
+	name := filepath.Join(t.TempDir(), "wide.csv")
+	require.NoError(t, os.WriteFile(name, []byte(text), 0o666))
+	src, err := source.Open(context.Background(), name, source.Known{})
+	require.NoError(t, err)
+	prof, err := profile.Run(context.Background(), src, profile.Options{})
+	require.NoError(t, err)
+	p, comments, err := Build([]*source.Source{src}, prof, Wishes{LeaveOut: []string{"Column 7"}, Tolerate: "1%"})
+	require.NoError(t, err)
+	p.Keep = "last != \"x\""
+	comments.Above["$.columns[77].name"] = []string{"one", "two"}
+	comments.Beside["$.keep"] = "since May"
+	whole, err := p.encode(comments, 1000)
+	require.NoError(t, err)
+	for _, most := range []int{1, 7, 249, 250, 251} {
+		parts, err := p.encode(comments, most)
+		require.NoError(t, err)
+		require.Equal(t, string(whole), string(parts), most)
+	}
+	back, err := Parse(whole)
+	require.NoError(t, err)
+	assert.Len(t, back.Columns, 250)
 }

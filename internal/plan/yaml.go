@@ -420,8 +420,95 @@ func Remarks(b []byte) (Comments, error) {
 
 // Encode writes the plan as YAML.
 func (p *Plan) Encode(c Comments) ([]byte, error) {
+	b, err := p.encode(c, encodedAtOnce)
+	if err != nil {
+		return nil, err
+	}
+	head := ""
+	for _, l := range strings.Split(strings.TrimRight(c.Head, "\n"), "\n") {
+		if l != "" {
+			head += "# " + oneLine(l) + "\n"
+		}
+	}
+	return append([]byte(head), b...), nil
+}
+
+// encodedAtOnce is how many columns are written at once: the package keeps some kilobytes for
+// each until it is done.
+const encodedAtOnce = 1000
+
+// rest is what stands behind the columns of a plan.
+type rest struct {
+	Keep     string   `yaml:"keep,omitempty"`
+	LeaveOut []string `yaml:"leave_out,omitempty"`
+	Rules    []Rule   `yaml:"check,omitempty"`
+	Missing  *Missing `yaml:"missing,omitempty"`
+	Expect   *Expect  `yaml:"expect,omitempty"`
+	Tolerate string   `yaml:"tolerate,omitempty"`
+}
+
+// encode writes a plan some columns at a time.
+func (p *Plan) encode(c Comments, most int) ([]byte, error) {
+	if len(p.Columns) <= most {
+		return encodePart(p, c)
+	}
+	parts := c.parts(most)
+	first := Plan{Version: p.Version, Sources: p.Sources, Table: p.Table, Columns: p.Columns[:most]}
+	out, err := encodePart(&first, parts[0])
+	for k := 1; k*most < len(p.Columns) && err == nil; k++ {
+		var b []byte
+		list := p.Columns[k*most : min(len(p.Columns), (k+1)*most)]
+		b, err = encodePart(&struct {
+			Columns []Column `yaml:"columns"`
+		}{list}, parts[k])
+		_, b, _ = bytes.Cut(b, []byte("columns:\n"))
+		out = append(out, b...)
+	}
+	behind := rest{p.Keep, p.LeaveOut, p.Rules, p.Missing, p.Expect, p.Tolerate}
+	if err == nil && !reflect.DeepEqual(behind, rest{}) {
+		var b []byte
+		b, err = encodePart(&behind, parts[0])
+		out = append(out, b...)
+	}
+	return out, err
+}
+
+// ofColumn is where a comment stands that is about a column.
+var ofColumn = regexp.MustCompile(`^\$\.columns\[(\d+)\](.*)$`)
+
+// parts are the comments of so many columns each, with the numbers that these have among them;
+// those about other things are among the first.
+func (c *Comments) parts(most int) map[int]Comments {
+	out := map[int]Comments{0: {Beside: map[string]string{}, Above: map[string][]string{}}}
+	at := func(path string) (Comments, string) {
+		m := ofColumn.FindStringSubmatch(path)
+		if m == nil {
+			return out[0], path
+		}
+		n, err := strconv.Atoi(m[1])
+		if err != nil {
+			return out[0], path
+		}
+		if _, is := out[n/most]; !is {
+			out[n/most] = Comments{Beside: map[string]string{}, Above: map[string][]string{}}
+		}
+		return out[n/most], fmt.Sprintf("$.columns[%d]%s", n%most, m[2])
+	}
+	for path, text := range c.Beside {
+		part, path := at(path)
+		part.Beside[path] = text
+	}
+	for path, lines := range c.Above {
+		part, path := at(path)
+		part.Above[path] = lines
+	}
+	return out
+}
+
+// encodePart writes a part of a plan with its comments.
+func encodePart(part any, c Comments) ([]byte, error) {
 	var doc yaml.Node
-	if err := doc.Encode(p); err != nil {
+	if err := doc.Encode(part); err != nil {
 		return nil, err
 	}
 	for path, text := range c.Beside {
@@ -441,18 +528,8 @@ func (p *Plan) Encode(c Comments) ([]byte, error) {
 			key.HeadComment += "# " + oneLine(l)
 		}
 	}
-	b, err := yaml.Dump(&doc, yaml.WithLineWidth(-1), yaml.WithIndent(2), yaml.WithCompactSeqIndent(false),
+	return yaml.Dump(&doc, yaml.WithLineWidth(-1), yaml.WithIndent(2), yaml.WithCompactSeqIndent(false),
 		yaml.WithQuotePreference(yaml.QuoteDouble))
-	if err != nil {
-		return nil, err
-	}
-	head := ""
-	for _, l := range strings.Split(strings.TrimRight(c.Head, "\n"), "\n") {
-		if l != "" {
-			head += "# " + oneLine(l) + "\n"
-		}
-	}
-	return append([]byte(head), b...), nil
 }
 
 // oneLine keeps a comment a comment.
