@@ -66,7 +66,11 @@ func FuzzRejects(f *testing.F) {
 		n := 0
 		_, err = ReadRejects(t.Context(), path, func(x *Reject) error {
 			for i, f := range x.Fields {
-				require.Equal(t, all[n].Fields[i].Text, f.Text)
+				was := ""
+				if i < len(all[n].Fields) {
+					was = all[n].Fields[i].Text
+				}
+				require.Equal(t, was, f.Text) // a field that was left out at the end is blank
 			}
 			require.Equal(t, all[n].Value, x.Value)
 			n++

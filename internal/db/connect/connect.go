@@ -176,8 +176,8 @@ func dropQuery(u *url.URL, s string) string {
 		return s
 	}
 	q := u.Query()
-	for k := range q {
-		if is(k) {
+	for k, values := range q {
+		if is(k) || slices.ContainsFunc(values, is) { // a value may be parameters, written wrongly
 			q.Del(k)
 		}
 	}

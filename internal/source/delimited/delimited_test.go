@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"errors"
 	"io"
+	"regexp"
 	"strings"
 	"testing"
 	"testing/iotest"
@@ -87,6 +88,8 @@ func TestSplit(t *testing.T) {
 	}
 }
 
+var breaks = regexp.MustCompile(`\r+\n`)
+
 // againstStandard compares with encoding/csv, which knows the same format
 // with these differences: it drops empty lines, turns CRLF inside quotes into
 // LF, and stops at faults that we keep as values or report.
@@ -118,7 +121,7 @@ func againstStandard(t *testing.T, text string) {
 	for _, rows := range [][][]string{want, got} {
 		for _, r := range rows {
 			for i := range r {
-				r[i] = strings.ReplaceAll(r[i], "\r\n", "\n")
+				r[i] = breaks.ReplaceAllString(r[i], "\n") // the standard's reader takes one off
 			}
 		}
 	}
