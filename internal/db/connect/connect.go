@@ -60,7 +60,8 @@ func redact(raw string) string {
 		raw = words.ReplaceAllString(raw, "${1}…") // the form of other programs
 	}
 	u, err := url.Parse(raw)
-	if err != nil || u.User == nil {
+	// What is behind a # or an @ in the path may be the rest of a password that has a / or a #.
+	if err != nil || u.User == nil || u.Fragment != "" || strings.Contains(u.Path, "@") {
 		// A URL that is written wrongly may have a password anywhere before
 		// the host.
 		if i := strings.LastIndexByte(raw, '@'); i >= 0 {

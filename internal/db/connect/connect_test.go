@@ -27,6 +27,9 @@ func TestRedact(t *testing.T) {
 		"Server=h;User Id=ann;Pwd=secret;Database=c":    "Server=h;User Id=ann;Pwd=…;Database=c",
 		"jdbc:db2://h/c?user=ann&password=secret":       "jdbc:db2://h/c?user=ann",
 		"postgres://ann:12/secret@host/db":              "postgres://…@host/db",
+		"postgres://ann:x@y#secret@host/db":             "postgres://…@host/db",
+		"postgres://ann@h:1/secret@host/db":             "postgres://…@host/db",
+		"postgres://ann@h/db?x=?password=secret":        "postgres://ann@h/db",
 		"sqlite:a@b.db":                                 "sqlite:a@b.db",
 		"mysql://ann@host/db":                           "mysql://ann@host/db",
 	} {
