@@ -505,7 +505,7 @@ columns:
 			}
 			args := []string{"script", "in.yaml", "--for", s.name, "--table", name, "--mode", mode, "--from-file", file, "-o", name + ".sql"}
 			if mode == "merge" {
-				continue // null is no key
+				continue // null is no key; see below
 			}
 			b.run(0, args...)
 			out, err := b.runScript(s, name+".sql")
@@ -527,6 +527,24 @@ columns:
 			require.Error(t, err, "a word that is none")
 			require.NoError(t, os.WriteFile(file, []byte(csv.String()), 0o644))
 		}
+	})
+	onNetwork(t, func(t *testing.T, b *bench, s server) {
+		if s.name == "sqlserver" {
+			return
+		}
+		folder, err := os.MkdirTemp("", "ambertray-served")
+		require.NoError(t, err)
+		t.Cleanup(func() { os.RemoveAll(folder) })
+		require.NoError(t, os.Chmod(folder, 0o755))
+		text := "permit,fee\n0012,\"1,250.00\"\n0044,3.50\n"
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "a.csv"), []byte(text), 0o644))
+		b.write("a.csv", text)
+		s.exec(t, "CREATE TABLE boats (permit char(4) PRIMARY KEY, fee decimal(9,2))", "INSERT INTO boats VALUES ('0012', 1), ('0071', 2)")
+		b.run(0, "script", "a.csv", "--for", s.name, "--table", "boats", "--key", "permit", "--mode", "merge", "--missing", "delete",
+			"--type", "fee=decimal(9,2)", "--from-file", filepath.Join(folder, "a.csv"), "-o", "m.sql")
+		out, err := b.runScript(s, "m.sql")
+		require.NoError(t, err, "%s\n%s", out, b.read("m.sql"))
+		assert.Equal(t, [][]string{{"0012", "1250.00"}, {"0044", "3.50"}}, queryRows(t, s.db, "SELECT permit, "+s.text("fee")+" FROM boats ORDER BY permit"))
 	})
 	// What a server would read otherwise is refused, and says what it is.
 	b := newBench(t)

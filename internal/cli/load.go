@@ -32,6 +32,7 @@ type loadFlags struct {
 	keepIdentity bool
 	slowPath     bool
 	fileRows     int64
+	makeSchema   bool
 	again        bool
 	widen        bool
 	attached     bool
@@ -116,6 +117,7 @@ func (a *app) loadCommand() *cobra.Command {
 	p.StringVar(&f.like, "like", "", "a table whose structure the new one takes")
 	p.BoolVar(&f.byPosition, "by-position", false, "pair columns of file and table by their place, not by name")
 	p.BoolVar(&f.keepIdentity, "keep-identity", false, "load the file's values into columns that the database numbers")
+	p.BoolVar(&f.makeSchema, "create-schema", false, "PostgreSQL: create the schema of a new table, if it is not there")
 	p.Int64Var(&f.fileRows, "file-rows", 0, "Parquet: begin a new file after so many `ROWS`")
 	p.BoolVar(&f.slowPath, "slow-path", false, "MySQL and MariaDB: load by inserts where LOAD DATA LOCAL is forbidden")
 	f.addMerge(cmd)
@@ -184,7 +186,8 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	a.desk.Tray = trayDir(f.tray)
 	answer, err := a.desk.Load(ctx, desk.LoadRequest{Input: in, Into: f.at(f.into), Mode: db.Mode(f.mode), Like: f.like,
 		ByPosition:   f.byPosition,
-		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, FileRows: f.fileRows, DryRun: f.dryRun, Yes: f.yes,
+		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, FileRows: f.fileRows, MakeSchema: f.makeSchema,
+		DryRun: f.dryRun, Yes: f.yes,
 		Strict: f.strict,
 		Prove:  f.prove,
 		Again:  f.again, Ledger: f.ledger, Widen: f.widen, KeepAttached: f.attached, KeepOld: f.keepOld,

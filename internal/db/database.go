@@ -35,6 +35,8 @@ type Database struct {
 	// Together tells that several loads can be in one transaction, AtOnce that a definition
 	// is committed at once.
 	Together, AtOnce bool
+	// MakesSchemas tells that a load can make the schema of its table, in its transaction.
+	MakesSchemas bool
 	// Splits tells that a table is files, which can be split after so many rows.
 	Splits bool
 	// SlowPath tells that a load by inserts can be asked for.

@@ -147,6 +147,8 @@ type Spec struct {
 	Keep string
 	// Stage tells that Table is the stage of a merge, which is appended to.
 	Stage *Staged
+	// MakeSchema makes the schema of a new table, if there is none.
+	MakeSchema bool
 	// FileRows, if above 0, is how many rows a file has at most, where a table is files.
 	FileRows int64
 	// Once tells that the rows cannot be told apart again when all are in: a

@@ -39,6 +39,8 @@ type LoadRequest struct {
 	ByPosition   bool
 	KeepIdentity bool
 	SlowPath     bool
+	// MakeSchema makes the schema of a new table, if there is none.
+	MakeSchema bool
 	// FileRows, if above 0, begins a new file after so many rows, where a table is files.
 	FileRows int64
 	// DryRun does everything but write: it connects, and the database refuses whatever
@@ -366,6 +368,11 @@ func (l *loading) check() error {
 	d := connect.Of(r.Into.URL) // nil: connecting will say what is wrong with it
 	if r.SlowPath && d != nil && !d.SlowPath {
 		return need("--slow-path: %s has only one way to load\n  leave it out", d.Title)
+	}
+	if r.MakeSchema && (!r.Mode.New() || d != nil && !d.MakesSchemas) {
+		return need("--create-schema: it goes with a new table, in %s", connect.Titles(func(d *db.Database) bool {
+			return d.MakesSchemas
+		}))
 	}
 	if r.FileRows != 0 && (r.FileRows < 0 || d != nil && !d.Splits) {
 		return need("--file-rows %d: use a number of rows, and a database of files: %s", r.FileRows,
@@ -817,7 +824,7 @@ func (l *loading) meet(ctx context.Context) (err error) {
 		return nil
 	}
 	l.job.Session = l.conn
-	l.job.Spec = db.Spec{Mode: r.Mode, Table: def, SlowPath: r.SlowPath, FileRows: r.FileRows}
+	l.job.Spec = db.Spec{Mode: r.Mode, Table: def, SlowPath: r.SlowPath, FileRows: r.FileRows, MakeSchema: r.MakeSchema}
 	switch {
 	case r.Mode == db.Refill:
 		l.job.Spec.Referrers = l.around.Referrers

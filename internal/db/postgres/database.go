@@ -30,7 +30,9 @@ var Database = &db.Database{
 			service || q.Get("dbname") != "" || os.Getenv("PGDATABASE") != ""
 	},
 	Together: true,
-	Open:     open,
+
+	MakesSchemas: true,
+	Open:         open,
 	Script: db.ManyRows(db.Manner{
 		Numbered: func(table, column string) (_, behind, _ []string) {
 			sequence := fmt.Sprintf("pg_get_serial_sequence(%s, %s)", dialect.Quoted(table), dialect.Quoted(column))

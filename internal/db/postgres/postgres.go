@@ -121,7 +121,7 @@ func explain(where, what string, err error) error {
 		case p.Code == "57P01" || p.Code == "57P03":
 			e.Do = "the server is shutting down or starting; try again later"
 		case p.Code == "3F000":
-			e.Do = "create the schema first, or choose another with --schema"
+			e.Do = "make the schema with --create-schema, or choose another with --schema"
 		}
 	case errors.Is(err, context.Canceled):
 		e.Err = context.Canceled
@@ -330,6 +330,17 @@ func (l *load) makeReady(ctx context.Context) error {
 	case db.Append, db.Create, db.Merge:
 	}
 	if l.spec.Mode.New() && !l.spec.Going {
+		schema := l.spec.Table.Schema
+		if l.spec.MakeSchema && schema != "" {
+			there := false
+			if err := l.tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM pg_namespace WHERE nspname = $1)", schema).Scan(
+				&there); err != nil {
+				return l.d.fail("cannot see whether the schema is there", err)
+			}
+			if !there { // who may not make schemas may use one that is there
+				steps = append(steps, "CREATE SCHEMA "+quote(schema))
+			}
+		}
 		steps = append(steps, l.definition()...)
 	}
 	for _, sql := range steps {
