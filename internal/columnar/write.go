@@ -2,11 +2,10 @@ package columnar
 
 import (
 	"encoding/binary"
-	"encoding/hex"
-	"fmt"
 	"io"
 	"math"
 	"math/big"
+	"math/bits"
 	"strconv"
 
 	pq "github.com/parquet-go/parquet-go"
@@ -50,7 +49,8 @@ func (e *Encoder) Append(b []byte, row []reading.Value) []byte {
 		case formDouble:
 			b = binary.LittleEndian.AppendUint64(b, math.Float64bits(v.Float))
 		case formUUID:
-			b = appendUUID(b, v.Text)
+			raw := reading.UUIDBytes(v.Text)
+			b = append(b, raw[:]...)
 		case formText:
 			b = binary.LittleEndian.AppendUint32(b, uint32(len(v.Text)))
 			b = append(b, v.Text...)
@@ -121,11 +121,10 @@ func appendWide(b []byte, v *reading.Value) []byte {
 		digits, minus = digits[1:], true
 	}
 	for _, d := range digits {
-		h, l := mul10(hi, lo)
-		lo = l + uint64(d-'0')
-		if hi = h; lo < l {
-			hi++
-		}
+		over, low := bits.Mul64(lo, 10)
+		var carry uint64
+		lo, carry = bits.Add64(low, uint64(d-'0'), 0)
+		hi = hi*10 + over + carry
 	}
 	if minus {
 		lo = ^lo + 1
@@ -134,34 +133,6 @@ func appendWide(b []byte, v *reading.Value) []byte {
 		}
 	}
 	return binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(b, hi), lo)
-}
-
-// mul10 is ten times a number of 128 bits.
-func mul10(hi, lo uint64) (uint64, uint64) {
-	h2, l2 := hi<<1|lo>>63, lo<<1
-	h8, l8 := hi<<3|lo>>61, lo<<3
-	l := l2 + l8
-	h := h2 + h8
-	if l < l2 {
-		h++
-	}
-	return h, l
-}
-
-func appendUUID(b, text []byte) []byte {
-	var digits [32]byte
-	n := 0
-	for _, c := range text {
-		if c != '-' && n < len(digits) {
-			digits[n] = c
-			n++
-		}
-	}
-	var raw [16]byte
-	if _, err := hex.Decode(raw[:], digits[:n]); err != nil || n != len(digits) {
-		panic(fmt.Sprintf("columnar: %q is no uuid", text)) // the reader takes no other
-	}
-	return append(b, raw[:]...)
 }
 
 // Sizes of what is written. A row group is what is held in memory until it is whole.

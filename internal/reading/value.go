@@ -10,6 +10,7 @@
 package reading
 
 import (
+	"encoding/hex"
 	"fmt"
 	"math/big"
 	"strconv"
@@ -310,4 +311,18 @@ func Plain(t sqltype.Type) *Reader {
 		t.Precision = 6
 	}
 	return Strict(t)
+}
+
+// UUIDBytes are the 16 bytes of a uuid in its usual form, as a [Value] has it.
+func UUIDBytes(text []byte) (raw [16]byte) {
+	var digits [32]byte
+	n := 0
+	for _, c := range text {
+		if c != '-' && n < len(digits) {
+			digits[n] = c
+			n++
+		}
+	}
+	hex.Decode(raw[:], digits[:n]) // the reader has made sure of the digits
+	return raw
 }

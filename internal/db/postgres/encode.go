@@ -3,7 +3,6 @@ package postgres
 import (
 	"bytes"
 	"encoding/binary"
-	"encoding/hex"
 	"math"
 
 	"ambertray/internal/reading"
@@ -73,18 +72,8 @@ func eight(b []byte, v uint64) []byte {
 }
 
 func uuid(b, text []byte) []byte {
-	var digits [32]byte
-	n := 0
-	for _, c := range text {
-		if c != '-' && n < len(digits) {
-			digits[n] = c
-			n++
-		}
-	}
-	at := len(b)
-	b = append(b, make([]byte, 16)...)
-	hex.Decode(b[at:], digits[:n]) // the reader has made sure of the digits
-	return b
+	raw := reading.UUIDBytes(text)
+	return append(b, raw[:]...)
 }
 
 // numeric writes a decimal in groups of four decimal digits, counted from the

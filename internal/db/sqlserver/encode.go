@@ -2,7 +2,6 @@ package sqlserver
 
 import (
 	"encoding/binary"
-	"encoding/hex"
 	"fmt"
 	"math"
 	"math/bits"
@@ -415,16 +414,7 @@ func timesTen(hi, lo, digit uint64) (uint64, uint64) {
 
 // guid adds 16 bytes, of which the first three parts lie in reverse.
 func guid(b, text []byte) []byte {
-	var digits [32]byte
-	n := 0
-	for _, c := range text {
-		if c != '-' && n < len(digits) {
-			digits[n] = c
-			n++
-		}
-	}
-	var x [16]byte
-	hex.Decode(x[:], digits[:n]) // the reader has made sure of the digits
+	x := reading.UUIDBytes(text)
 	for _, i := range [16]byte{3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15} {
 		b = append(b, x[i])
 	}
