@@ -38,6 +38,10 @@ func TestParquet(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, files, 2, "what was mended is a file of its own")
 	assert.Contains(t, b.run(0, "peek", "parquet:lake").out, "boats")
+	assert.Contains(t, b.run(0, "ddl", "parquet:lake", "boats").out, "PRIMARY KEY (permit)")
+	assert.Contains(t, b.run(0, "ddl", "parquet:lake", "boats", "--for", "mysql").out, "permit VARCHAR(5)")
+	assert.Contains(t, b.run(0, "dictionary", "parquet:lake", "boats").out, "DECIMAL(6,2)")
+	b.run(0, "report", rec.Entry, "-o", "r.html")
 	assert.Contains(t, b.run(0, "peek", "parquet:lake", "boats").out, "DECIMAL(6,2)")
 	assert.Contains(t, b.run(2, "load", "boats.csv", "--into", "parquet:lake", "--mode", "append").err, "are in the table boats already")
 

@@ -74,6 +74,9 @@ func (d *Desk) DefineTable(ctx context.Context, at DatabaseRequest, name string,
 		statements, err := definer.Definition(ctx, t)
 		return &DefineAnswer{document("ddl"), own.Name, t.Name, statements}, err
 	}
+	if base == nil {
+		base = own // which has no words of its own for it
+	}
 	def := dialect.Table{Name: t.Name, Key: t.PrimaryKey(), Comment: t.Comment}
 	var lost []profile.Finding
 	loses := func(c *db.Column, format string, args ...any) {
