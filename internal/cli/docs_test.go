@@ -132,3 +132,36 @@ func TestREADME(t *testing.T) {
 	}
 	assert.Equal(t, 10, commands)
 }
+
+// The pieces of YAML that the pages show are what the program writes, or reads.
+func TestDocBlocks(t *testing.T) {
+	blocks := func(page string) (out []string) {
+		for _, m := range regexp.MustCompile("(?s)\n```yaml\n(.*?)```\n").FindAllStringSubmatch(doc(t, page), -1) {
+			out = append(out, m[1])
+		}
+		return out
+	}
+	b := newBench(t)
+	b.run(0, "demo", ".", "--files-only")
+	written := b.run(0, "plan", "gauge-readings.tsv", "--key", "gauge,read_at").out
+	pages := blocks("docs/plan.md")
+	require.Len(t, pages, 2)
+	at := 0
+	for _, line := range strings.Split(strings.TrimSpace(pages[0]), "\n") {
+		i := strings.Index(written[at:], line+"\n")
+		require.GreaterOrEqual(t, i, 0, "docs/plan.md: %s", line)
+		at += i
+	}
+	const around = "ambertray: 1\nsources: [{file: a.csv, header: 1, delimiter: comma, quote: double}]\ntable: {name: boats, key: [permit]}\n" +
+		"columns:\n  - {name: permit, from: permit, type: char(4)}\n  - {name: toll, from: toll, type: 'decimal(9,2)'}\n" +
+		"  - {name: length, from: length, type: 'decimal(9,2)'}\n"
+	for _, block := range append(blocks("docs/keeping.md"), pages[1]) {
+		_, err := plan.Parse([]byte(around + block))
+		assert.NoError(t, err, block)
+	}
+	shown := blocks("docs/config.md")
+	require.Len(t, shown, 1)
+	b.write("own.yaml", shown[0])
+	b.env = []string{"AMBERTRAY_CONFIG=own.yaml"}
+	assert.Contains(t, b.run(0, "connections").out, "harbour")
+}

@@ -441,7 +441,7 @@ func (b *builder) remarks() {
 	if len(b.sources) > 1 {
 		from = fmt.Sprintf("%d sources", len(b.sources))
 	}
-	b.comments.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s)", from,
+	b.comments.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s); its keys: ambertray schema plan", from,
 		phrase.Count(b.prof.Records, "record"), phrase.Size(src.FileSize))
 	for _, k := range source.SkippedAlways {
 		if n := b.prof.Skipped[k]; n > 0 {
