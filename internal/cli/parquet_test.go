@@ -122,7 +122,8 @@ func TestParquetKilled(t *testing.T) {
 		left, err := os.ReadDir(b.dir + "/" + strings.TrimPrefix(into, "parquet:"))
 		require.NoError(t, err)
 		for _, x := range left {
-			assert.NotRegexp(t, `^\.ambertray-(big-|done-)`, x.Name())
+			// A mark may stay, of one that was killed when all was done but to take it away.
+			assert.NotRegexp(t, `^\.ambertray-big-`, x.Name())
 		}
 	}
 }
