@@ -20,10 +20,8 @@ type configKey struct{}
 // withDefaults are the options that a file may settle: none that says what a file of data is,
 // or that answers a question.
 var withDefaults = []string{"into", "tray", "mode", "max-rejects", "lock-wait", "log-level", "log-format", "quiet",
-	"no-color",
-	"strict",
-	"prove", "ledger", "keep-old", "timeout", "max-record", "max-unpacked", "password-file", "file-rows",
-	"older", "json"}
+	"no-color", "strict", "prove", "ledger", "keep-old", "timeout", "max-record", "max-unpacked", "password-file",
+	"file-rows", "older", "json"}
 
 // defaults gives options that were not given what a file says, and what a connection says.
 func defaults(cmd *cobra.Command, known *config.Config) error {

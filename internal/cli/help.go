@@ -39,8 +39,7 @@ var optionGroups = map[group]struct{ first, rest string }{
 			"row-number by-position keep-identity"},
 	ofTable: {"table key", "like no-key schema strict-types keep-attached ledger widen"},
 	ofDatabase: {"into", "create-database create-schema file-rows lock-wait password-file slow-path for from-file " +
-		"copy-block query " +
-		"no-header plan try"},
+		"copy-block query no-header plan try"},
 	ofLoad: {"mode max-rejects", "accept-changes again before commit-every missing only-new same-key keep-old " +
 		"sweep older " +
 		"because waive rejects files-only"},

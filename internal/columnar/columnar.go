@@ -8,7 +8,6 @@
 package columnar
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
 	"reflect"
@@ -332,11 +331,6 @@ func clockType(kind sqltype.Kind, unit format.TimeUnit) (sqltype.Type, form) {
 	}
 	return sqltype.Type{}, formNone
 }
-
-// Is reports whether a file begins as one of columns does.
-func Is(begin []byte) bool { return bytes.HasPrefix(begin, magic) }
-
-var magic = []byte("PAR1")
 
 // Same reports whether two files have the same columns, and if not, what differs.
 func Same(a, b []Column) (differs string) {

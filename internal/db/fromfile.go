@@ -20,8 +20,6 @@ type FileReader struct {
 	Stage func(stage string, columns []string, f FileForm) []string
 	// Fill writes the statements that fill it.
 	Fill func(stage string, columns []string, f FileForm) []string
-	// Before stands before everything else.
-	Before []string
 	// Text is a column of the stage as the file has it, and Trim a text without blanks around it.
 	Text, Trim func(x string) string
 	// Blank is the condition that a text is empty.

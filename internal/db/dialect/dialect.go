@@ -47,8 +47,8 @@ func (t *Table) indexed(name string) bool {
 		slices.ContainsFunc(t.References, func(r Reference) bool { return in(r.Columns) })
 }
 
-// takesNoNulls reports whether a column of the table is required, by itself or by the key.
-func (t *Table) takesNoNulls(c *Column) bool { return c.Required || slices.Contains(t.Key, c.Name) }
+// TakesNoNulls reports whether a column of the table is required, by itself or by the key.
+func (t *Table) TakesNoNulls(c *Column) bool { return c.Required || slices.Contains(t.Key, c.Name) }
 
 // A Column is one column of a table.
 type Column struct {
@@ -237,6 +237,9 @@ func (d *Dialect) Count() string { return cmp.Or(d.CountAll, "count(*)") }
 // other columns.
 func (d *Dialect) Type(c Column, key bool) string { return d.ColumnType(c, key) }
 
+// TypeOf is a type as the server writes it, of no column that is known.
+func (d *Dialect) TypeOf(t sqltype.Type) string { return d.ColumnType(Column{Type: t}, false) }
+
 // Literal is a value, in plain form, as the database's SQL writes it.
 func (d *Dialect) Literal(c Column, plain string) string { return d.WriteLiteral(c, plain) }
 
@@ -307,7 +310,7 @@ func (d *Dialect) behind(t *Table, c *Column) (s string) {
 	if c.Default != nil {
 		s += " DEFAULT " + d.WriteLiteral(*c, *c.Default)
 	}
-	if t.takesNoNulls(c) {
+	if t.TakesNoNulls(c) {
 		s += " NOT NULL"
 	}
 	if d.Inline != nil && c.Comment != "" {

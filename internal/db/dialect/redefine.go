@@ -40,7 +40,7 @@ func (d *Dialect) Redefine(was, is Table) (*Redefinition, error) {
 		}
 		x := Redefined{Was: from, Is: to, Comment: from.Comment != to.Comment,
 			Type:     from.Type != to.Type || d.typeIn(&was, from) != d.typeIn(&is, to),
-			Required: was.takesNoNulls(from) != is.takesNoNulls(to),
+			Required: was.TakesNoNulls(from) != is.TakesNoNulls(to),
 			Default: (from.Default == nil) != (to.Default == nil) || from.Default != nil &&
 				*from.Default != *to.Default}
 		if x.Type || x.Required || x.Default || x.Comment {
@@ -130,7 +130,7 @@ func (c *Redefinition) Words() (out []string) {
 }
 
 // Required reports whether a column takes no nulls after the change.
-func (c *Redefinition) Required(x Redefined) bool { return c.Is.takesNoNulls(x.Is) }
+func (c *Redefinition) Required(x Redefined) bool { return c.Is.TakesNoNulls(x.Is) }
 
 func orNone(s string) string {
 	if s == "" {

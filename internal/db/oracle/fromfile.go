@@ -63,7 +63,7 @@ var fromFile = &db.FileReader{
 		}
 		switch t.Kind {
 		case sqltype.SmallInt, sqltype.Integer, sqltype.BigInt, sqltype.Decimal:
-			return "CAST(" + x + " AS " + typeOf(t) + ")"
+			return "CAST(" + x + " AS " + Dialect.TypeOf(t) + ")"
 		case sqltype.Double:
 			return "TO_BINARY_DOUBLE(" + x + ")"
 		case sqltype.Date:
@@ -88,8 +88,6 @@ var fromFile = &db.FileReader{
 		"ambertray_files that is there and may be read",
 		"not run on a server: written by Oracle's published reference"},
 }
-
-func typeOf(t sqltype.Type) string { return Dialect.Type(dialect.Column{Type: t}, false) }
 
 // fileMoment is a date or time by TO_DATE or TO_TIMESTAMP.
 func fileMoment(t sqltype.Type, p *reading.Pattern, x string) (sql, why string) {

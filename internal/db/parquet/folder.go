@@ -217,8 +217,7 @@ func dataFiles(path string) ([]string, error) {
 		switch {
 		case hidden(name):
 		case e.IsDir():
-			return nil, fmt.Errorf("the folder %s has folders of its own (%s): rows that lie in parts by value are "+
-				"not "+
+			return nil, fmt.Errorf("the folder %s has folders of its own (%s): rows that lie in parts by value are not "+
 				"read", path, name)
 		case strings.HasSuffix(name, ending):
 			files = append(files, filepath.Join(path, name))
@@ -283,10 +282,7 @@ func (f folder) sweep() {
 }
 
 // A hold keeps other loads from a table.
-type hold struct {
-	lock *flock.Flock
-	uses int
-}
+type hold struct{ lock *flock.Flock }
 
 // hold tries to keep others from a table; nil: another has it.
 func (f folder) hold(table string) (*hold, error) {
@@ -296,7 +292,7 @@ func (f folder) hold(table string) (*hold, error) {
 		l.Close()
 		return nil, err
 	}
-	return &hold{lock: l, uses: 1}, nil
+	return &hold{lock: l}, nil
 }
 
 // release lets others at the table. The file of the lock stays: who takes it away may take

@@ -74,7 +74,7 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (_ db.Load, err error) {
 		return nil, d.fail("cannot settle what another load has left", err)
 	}
 	d.folder.sweep()
-	if err := l.meet(ctx); err != nil {
+	if err := l.meet(); err != nil {
 		return nil, err
 	}
 	if l.stage, err = d.folder.newStage(l.table); err != nil {
@@ -112,11 +112,12 @@ func (l *load) refuse() error {
 }
 
 // meet finds out what is there, and what the files are to have.
-func (l *load) meet(ctx context.Context) error {
-	found, err := l.d.Find(ctx, l.spec.Home().Schema, l.table)
+func (l *load) meet() error {
+	found, err := l.d.table(l.spec.Home().Schema, l.table)
 	if err != nil {
-		return err
+		return l.d.fail("cannot read the table "+l.table, err)
 	}
+	defer closeAll(found)
 	path := filepath.Join(l.d.folder.path, l.table)
 	if found == nil && exists(path) {
 		return &db.Error{Where: l.d.where,
@@ -153,7 +154,7 @@ func (l *load) define() {
 	t := &l.spec.Table
 	for i, c := range t.Columns {
 		l.columns = append(l.columns, columnar.Column{Name: c.Name, Type: c.Type,
-			Required: c.Required || slices.Contains(t.Key, c.Name), Comment: c.Comment})
+			Required: t.TakesNoNulls(&c), Comment: c.Comment})
 		l.from = append(l.from, i)
 	}
 	l.known = columnar.Known{Comment: t.Comment, Key: t.Key, Unique: t.Unique}
@@ -161,19 +162,14 @@ func (l *load) define() {
 }
 
 // follow takes the columns of a table that is there.
-func (l *load) follow(found *db.Table) error {
-	files, _, err := l.d.table("", l.table)
-	if err != nil {
-		return err
-	}
-	defer closeAll(files)
+func (l *load) follow(files []*columnar.File) error {
 	l.known = files[0].Known
 	if l.spec.Mode == db.Append {
 		for _, f := range files {
 			l.before = append(l.before, f.Path)
 		}
 	}
-	for i, c := range files[0].Columns {
+	for _, c := range files[0].Columns {
 		at := slices.IndexFunc(l.spec.Table.Columns, func(x dialect.Column) bool { return x.Name == c.Name })
 		switch {
 		case c.Unfit != "":
@@ -186,7 +182,7 @@ func (l *load) follow(found *db.Table) error {
 			return &db.Error{Where: l.d.where,
 				What: fmt.Sprintf("column %s is %s in the files that are there, and would be "+
 					"%s in those of this load", c.Name, c.Written, columnar.TypeName(c.Type))}
-		case at >= 0 && l.spec.Table.Columns[at].Type != found.Columns[i].SQL:
+		case at >= 0 && l.spec.Table.Columns[at].Type != c.Type:
 			// The load reads values in a way of its own, as a longer text.
 			c.Type = l.spec.Table.Columns[at].Type
 			if columnar.TypeName(c.Type) != c.Written {

@@ -59,20 +59,18 @@ func (d *DB) named(schema, table string) error {
 }
 
 // table opens the files of a table; nil if there is none.
-func (d *DB) table(schema, name string) (files []*columnar.File, alone bool, err error) {
+func (d *DB) table(schema, name string) (files []*columnar.File, err error) {
 	if err := d.named(schema, name); err != nil {
-		return nil, false, err
+		return nil, err
 	}
 	if d.open != nil && d.open.table == name {
-		files, err = d.open.all()
-		return files, false, err
+		return d.open.all()
 	}
-	paths, alone, err := d.folder.files(name)
+	paths, _, err := d.folder.files(name)
 	if err != nil || len(paths) == 0 {
-		return nil, false, err
+		return nil, err
 	}
-	files, err = open(paths)
-	return files, alone, err
+	return open(paths)
 }
 
 // open opens files, which must have the same columns.
@@ -103,7 +101,7 @@ func closeAll(files []*columnar.File) {
 
 // Find implements db.Session.
 func (d *DB) Find(_ context.Context, schema, table string) (*db.Table, error) {
-	files, _, err := d.table(schema, table)
+	files, err := d.table(schema, table)
 	if err != nil {
 		return nil, d.fail("cannot read the table "+table, err)
 	}
@@ -137,7 +135,7 @@ func (d *DB) Refuses(_ context.Context, t *db.Table) (what, do string, err error
 
 // Count implements db.Session.
 func (d *DB) Count(_ context.Context, t *db.Table) (n int64, err error) {
-	files, _, err := d.table(t.Schema, t.Name)
+	files, err := d.table(t.Schema, t.Name)
 	if err != nil {
 		return 0, d.fail("cannot count the rows of "+t.Name, err)
 	}
@@ -150,7 +148,7 @@ func (d *DB) Count(_ context.Context, t *db.Table) (n int64, err error) {
 
 // Tally implements db.Session.
 func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Tally, error) {
-	files, _, err := d.table(t.Schema, t.Name)
+	files, err := d.table(t.Schema, t.Name)
 	if err != nil {
 		return 0, nil, d.fail("cannot read the table "+t.Name, err)
 	}
@@ -278,7 +276,7 @@ func (d *DB) queried(query string) (files []*columnar.File, names []string, err 
 	if err != nil {
 		return nil, nil, err
 	}
-	if files, _, err = d.table("", table); err != nil {
+	if files, err = d.table("", table); err != nil {
 		return nil, nil, d.fail("cannot read the table "+table, err)
 	}
 	if files == nil {
@@ -368,7 +366,7 @@ func (d *DB) List(ctx context.Context) (out []db.Listing, err error) {
 
 // Head implements db.Lister.
 func (d *DB) Head(ctx context.Context, schema, table string, n int) (rows [][]*string, err error) {
-	files, _, err := d.table(schema, table)
+	files, err := d.table(schema, table)
 	if err != nil {
 		return nil, d.fail("cannot read "+table, err)
 	}

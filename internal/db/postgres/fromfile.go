@@ -52,24 +52,22 @@ var fromFile = &db.FileReader{
 		case t.IsText():
 			return x
 		case t.IsInteger():
-			return fmt.Sprintf("%s::numeric::%s", x, typeOf(t))
+			return fmt.Sprintf("%s::numeric::%s", x, Dialect.TypeOf(t))
 		}
-		return fmt.Sprintf("%s::%s", x, typeOf(t))
+		return fmt.Sprintf("%s::%s", x, Dialect.TypeOf(t))
 	},
 	Moment: fileMoment,
 	Year:   func(x string) string { return "extract(year FROM " + x + ")" },
 	Years: func(t sqltype.Type, x string, n int) string {
-		return fmt.Sprintf("(%s + interval '%d years')::%s", x, n, typeOf(t))
+		return fmt.Sprintf("(%s + interval '%d years')::%s", x, n, Dialect.TypeOf(t))
 	},
 	Fail: func(t sqltype.Type, x string) string {
 		return fmt.Sprintf("concat('this is none: ', %s)::numeric::%s", x, map[bool]string{true: "int::boolean",
-			false: typeOf(t)}[t.Kind == sqltype.Boolean])
+			false: Dialect.TypeOf(t)}[t.Kind == sqltype.Boolean])
 	},
 	Remarks: []string{"the server reads the file itself, which takes the role pg_read_server_files; psql can do it " +
 		"instead: make COPY to \\copy"},
 }
-
-func typeOf(t sqltype.Type) string { return Dialect.Type(dialect.Column{Type: t}, false) }
 
 // fileMoment is a date or time by to_timestamp (PostgreSQL, "Data Type Formatting Functions").
 func fileMoment(t sqltype.Type, p *reading.Pattern, x string) (sql, why string) {
@@ -106,5 +104,5 @@ func fileMoment(t sqltype.Type, p *reading.Pattern, x string) (sql, why string) 
 			return "", fmt.Sprintf("%c in %q", o.Letter, p)
 		}
 	}
-	return fmt.Sprintf("to_timestamp(%s, %s)::%s", x, dialect.Quoted(f.String()), typeOf(t)), ""
+	return fmt.Sprintf("to_timestamp(%s, %s)::%s", x, dialect.Quoted(f.String()), Dialect.TypeOf(t)), ""
 }

@@ -51,9 +51,9 @@ var fromFile = &db.FileReader{
 		case t.IsInteger():
 			x = "CAST(" + x + " AS decimal(38,10))"
 		case t.Kind == sqltype.TimestampTZ:
-			return fmt.Sprintf("CAST(%s AS %s) AT TIME ZONE 'UTC'", x, typeOf(t))
+			return fmt.Sprintf("CAST(%s AS %s) AT TIME ZONE 'UTC'", x, Dialect.TypeOf(t))
 		}
-		return "CAST(" + x + " AS " + typeOf(t) + ")"
+		return "CAST(" + x + " AS " + Dialect.TypeOf(t) + ")"
 	},
 	Moment: fileMoment,
 	Year:   func(x string) string { return "YEAR(" + x + ")" },
@@ -65,8 +65,6 @@ var fromFile = &db.FileReader{
 		"path that " +
 		"its service may read", "not run on a server: written by Microsoft's published reference"},
 }
-
-func typeOf(t sqltype.Type) string { return Dialect.Type(dialect.Column{Type: t}, false) }
 
 // styles are those of CONVERT by the form of a date, with a year of four digits; with two
 // they are 100 less.
@@ -102,5 +100,5 @@ func fileMoment(t sqltype.Type, p *reading.Pattern, x string) (sql, why string) 
 	if short {
 		style -= 100
 	}
-	return fmt.Sprintf("CONVERT(%s, %s, %d)", typeOf(t), x, style), ""
+	return fmt.Sprintf("CONVERT(%s, %s, %d)", Dialect.TypeOf(t), x, style), ""
 }
