@@ -55,6 +55,13 @@ func TestConnections(t *testing.T) {
 		assert.Len(t, doc["connections"], 1)
 	})
 	b := newBench(t)
+	// A file has no schemas, whether its URL is given or its name.
+	b.write("ambertray.yaml", "connections:\n  harbour: {url: 'sqlite:h.db'}\n")
+	b.write("a.csv", "id,toll\n1,2.50\n")
+	for _, into := range []string{"sqlite:u.db", "harbour"} {
+		b.run(0, "load", "a.csv", "--into", into, "--table", "north.tolls", "--mode", "create")
+		assert.Contains(t, b.run(0, "peek", into).out, "north.tolls")
+	}
 	b.write("ambertray.yaml", "options: {yes: true}\n")
 	assert.Contains(t, b.run(2, "tray").err, "cannot be settled there")
 	b.write("ambertray.yaml", "options: {lock-weight: 5}\n")

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ambertray/internal/config"
 	"ambertray/internal/db/connect"
 	"ambertray/internal/desk"
 	"ambertray/internal/phrase"
@@ -215,7 +216,11 @@ func (f *inputFlags) splitTable() {
 		return
 	}
 	if into := f.cmd.Flags().Lookup("into"); into != nil && schema != "main" && schema != "temp" {
-		if d := connect.Of(into.Value.String()); d != nil && d.File {
+		url := into.Value.String()
+		if known, is := f.cmd.Context().Value(configKey{}).(*config.Config); is && known.Connections[url] != nil {
+			url = known.Connections[url].URL
+		}
+		if d := connect.Of(url); d != nil && d.File {
 			return
 		}
 	}
