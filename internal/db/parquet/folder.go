@@ -217,8 +217,8 @@ func dataFiles(path string) ([]string, error) {
 		switch {
 		case hidden(name):
 		case e.IsDir():
-			return nil, fmt.Errorf("the folder %s has folders of its own (%s): rows that lie in parts by value are not "+
-				"read", path, name)
+			return nil, fmt.Errorf("the folder %s has folders of its own (%s): rows that lie in parts by value are "+
+				"not read", path, name)
 		case strings.HasSuffix(name, ending):
 			files = append(files, filepath.Join(path, name))
 		}
