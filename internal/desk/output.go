@@ -36,6 +36,9 @@ func (o Output) isBook() bool { return strings.HasSuffix(strings.ToLower(o.File)
 // isColumnar reports whether the file is to be one of columns.
 func (o Output) isColumnar() bool { return strings.HasSuffix(strings.ToLower(o.File), ".parquet") }
 
+// Free makes sure that nothing is written over, before there is something to be written.
+func (o Output) Free() error { return o.free("-o") }
+
 // free makes sure that nothing is written over.
 func (o Output) free(option string) error {
 	if info, err := os.Stat(o.File); o.File != "" && err == nil && info.Mode().IsRegular() && !o.Over {

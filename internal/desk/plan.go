@@ -13,21 +13,30 @@ import (
 	"ambertray/internal/sqltype"
 )
 
-// Plan suggests the plan of a load. Its document is the plan itself.
-func (d *Desk) Plan(ctx context.Context, in Input) (*Opened, error) {
+// Plan suggests the plan of a load. Its document is the plan itself. With a review, a person
+// goes through the columns first; an error of theirs ends it.
+func (d *Desk) Plan(ctx context.Context, in Input, review func(context.Context, *Review) error) (*Opened, error) {
 	if IsPlan(in.Names[0]) {
 		return nil, need("plan: %s is a plan already\n  to see what it does, use 'ambertray look %s'", in.Names[0],
 			in.Names[0])
 	}
-	o, err := d.settled(ctx, in, opening{profiled: true, once: true})
+	o, err := d.settled(ctx, in, opening{profiled: true, once: review == nil})
 	if err != nil {
 		return nil, err
 	}
 	if err := o.decided(); err != nil {
 		return o, err
 	}
-	d.found(o, intoNew)
-	return o, nil
+	if review == nil {
+		d.found(o, intoNew)
+		return o, nil
+	}
+	r := newReview(in, o)
+	if err := review(ctx, r); err != nil {
+		return o, err
+	}
+	o.Plan, o.Comments, err = r.Plan()
+	return o, err
 }
 
 // A DefineAnswer is the definition of a table.

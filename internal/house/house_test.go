@@ -233,7 +233,7 @@ func TestNoticesAreComplete(t *testing.T) {
 	assert.Greater(t, len(modules), 10)
 	for _, m := range modules {
 		if m = strings.TrimSpace(m); m != "" {
-			assert.Contains(t, string(b), "\n"+m+"\n", "scripts/notices")
+			assert.True(t, strings.Contains(string(b), "\n"+m+"\n"), "%s: scripts/notices", m)
 		}
 	}
 }

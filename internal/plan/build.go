@@ -42,6 +42,17 @@ type Wishes struct {
 	Zone string
 	// Provenance adds columns that tell where a record came from.
 	Provenance bool
+	// Decided is what a person has said of columns, by their places in the profile.
+	Decided map[int]Decided
+}
+
+// Decided is what a person has said of a column.
+type Decided struct {
+	// As is the column as it is then, or nil: as the evidence has it.
+	As       *profile.Column
+	Name     string // in the table; empty: as it is without
+	LeaveOut bool
+	Nulls    []string // words that mean null in it, beside those of the evidence
 }
 
 // What stands for several columns in an option.
@@ -67,6 +78,11 @@ type builder struct {
 
 // Build makes the plan that a profile suggests, and the evidence for it.
 func Build(sources []*source.Source, prof *profile.Profile, w Wishes) (*Plan, Comments, error) {
+	if len(w.Decided) > 0 {
+		own := *prof
+		own.Columns = slices.Clone(prof.Columns)
+		prof = &own
+	}
 	b := &builder{sources: sources, prof: prof, wishes: w, plan: &Plan{Version: Version, Tolerate: w.Tolerate},
 		comments: Comments{Beside: map[string]string{}, Above: map[string][]string{}}, leave: map[int]bool{},
 		required: map[int]bool{}, nullable: map[int]bool{}}
@@ -78,6 +94,7 @@ func Build(sources []*source.Source, prof *profile.Profile, w Wishes) (*Plan, Co
 	if err := b.rename(); err != nil {
 		return nil, b.comments, err
 	}
+	b.decide()
 	b.table()
 	if err := b.choose(); err != nil {
 		return nil, b.comments, err
@@ -209,6 +226,29 @@ func (b *builder) rename() error {
 	return nil
 }
 
+// decide takes what a person has said of columns.
+func (b *builder) decide() {
+	for i, d := range b.wishes.Decided {
+		if d.Name != "" {
+			b.names[i] = d.Name
+		}
+		if d.As != nil {
+			b.prof.Columns[i] = d.As
+		}
+		if len(d.Nulls) == 0 {
+			continue
+		}
+		col := *b.prof.Columns[i]
+		col.Required = false
+		for _, w := range d.Nulls {
+			if !slices.Contains(col.Nulls, w) {
+				col.Nulls = append(slices.Clone(col.Nulls), w)
+			}
+		}
+		b.prof.Columns[i] = &col
+	}
+}
+
 // like finds the columns that LeaveOut names by what is in them.
 func (b *builder) like(s string) (out []int, is bool) {
 	for i, col := range b.prof.Columns {
@@ -232,6 +272,11 @@ func (b *builder) choose() error {
 		if !b.leave[i] {
 			b.leave[i] = true
 			b.plan.LeaveOut = append(b.plan.LeaveOut, b.headers[i])
+		}
+	}
+	for i := range b.headers {
+		if b.wishes.Decided[i].LeaveOut {
+			out(i)
 		}
 	}
 	for _, s := range b.each(b.wishes.LeaveOut) {
@@ -323,12 +368,22 @@ func (b *builder) key() error {
 	case len(b.prof.Keys) > 0:
 		first := b.prof.Keys[0]
 		i := b.identifies(first[0])
-		if len(first) == 1 && !b.leave[i] && b.prof.KeyLike(b.prof.Columns[i]) {
+		if len(first) == 1 && !b.leave[i] && b.prof.KeyLike(b.prof.Columns[i]) && b.stillKey(i) {
 			t.Key = []string{b.names[i]}
 			b.comments.Beside["$.table.key"] = "unique and never blank in " + phrase.Count(b.prof.Records, "record")
 		}
 	}
 	return nil
+}
+
+// stillKey reports whether a column that the evidence offers as a key can be one as a person
+// has decided it.
+func (b *builder) stillKey(i int) bool {
+	d := b.wishes.Decided[i]
+	if d.As == nil {
+		return len(d.Nulls) == 0
+	}
+	return len(d.Nulls) == 0 && d.As.MayBeKey()
 }
 
 // Named are the findings about names that the columns got, and that their headers
@@ -402,7 +457,7 @@ func (b *builder) column(i int, col *profile.Column) {
 			beside[path+".reading"] = why[1]
 		}
 	}
-	if len(c.Nulls) > 0 {
+	if len(c.Nulls) > 0 && col.NullWord > 0 {
 		beside[path+".null_words"] = phrase.Count(col.NullWord, "value")
 	}
 	for _, f := range b.prof.Findings {
@@ -467,12 +522,18 @@ func (b *builder) remarks() {
 		return
 	}
 	var offers []string
-	for _, k := range b.prof.Keys[:min(3, len(b.prof.Keys))] {
+	for _, k := range b.prof.Keys {
 		var names []string
+		if slices.ContainsFunc(k, func(h string) bool { return b.leave[b.identifies(h)] }) || len(offers) == 3 {
+			continue
+		}
 		for _, h := range k {
 			names = append(names, b.names[b.identifies(h)])
 		}
 		offers = append(offers, "["+strings.Join(names, ", ")+"]")
+	}
+	if len(offers) == 0 {
+		return
 	}
 	b.comments.Above["$.table.name"] = []string{"key: " + strings.Join(offers, " or ") + " would identify a record"}
 }

@@ -91,6 +91,7 @@ func (d *decision) nothing() {
 		c.Why = "blank in every record"
 		d.find(Caution, CodeAllBlank, "blank in every record; the type is a guess",
 			"leave the column out, or give its type", c.Blanks, nil)
+		d.answered("it is not loaded", "leave-out", c.Header)
 	}
 	d.override()
 }
@@ -105,6 +106,7 @@ func (d *decision) noValue(nulls *examples) {
 	}
 	d.find(Caution, CodeAllBlank, fmt.Sprintf("%s in every record that is not blank, read as null; the type is a guess",
 		quoteList(d.nulls)), "leave the column out, or give its type", nulls.count, nulls.first)
+	d.answered("it is not loaded", "leave-out", c.Header)
 	d.override()
 }
 
@@ -156,6 +158,7 @@ func (d *decision) chooseText(best candidate, nulls *examples, left int64) {
 			fmt.Sprintf("mend the file, or take them as rejects with --type %s, or --tolerate %s",
 				flag(c.Header, best.typ), phrase.Share(share)),
 			miss, d.misfits(best.family))
+		d.answered("as most values are", "type", best.typ.String())
 	} else if d.telephones() {
 		c.Why = "every value begins with a plus, as telephone numbers do; " + c.Why
 	} else if what := d.naming(d.numbersOf()); what != "" {
@@ -170,6 +173,9 @@ func (d *decision) chooseText(best candidate, nulls *examples, left int64) {
 		d.find(Note, CodeNullWordKept, fmt.Sprintf("%s %s, kept as text",
 			groupIs(nulls.count, "value is", "values are"), quoteList(d.nulls)),
 			"if they mean null, say --null-word "+phrase.ShellWord(d.nulls[0]), nulls.count, nulls.first)
+		for _, w := range d.nulls {
+			d.answered("it means null", "null-word", w)
+		}
 	}
 }
 

@@ -319,7 +319,7 @@ func (d *decision) dateFindings(days *days, x *candidate) (out []Finding) {
 	if days.compact && len(days.used) == 0 && d.values < 20 {
 		add(d.finding(Caution, CodeCompactDate, "whole numbers that all read as dates yyyyMMdd",
 			"if they are plain numbers, use --type "+flag(d.col.Header, sqltype.Type{Kind: sqltype.Integer}),
-			d.e.ints.count, nil))
+			d.e.ints.count, nil).answered("they are plain numbers", "type", "integer"))
 	}
 	if len(days.undecided) < 2 {
 		return out

@@ -50,7 +50,6 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 			}
 		}
 	}
-	p.decided = make(map[string]decision, len(all.cols))
 	for i, e := range all.cols {
 		header := src.Layout.Columns[i]
 		d := decision{p: p, e: e, opt: opt, certain: certain,
@@ -64,7 +63,7 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 		if opt.Settled {
 			all.cols[i] = nil
 		} else {
-			p.decided[header] = d
+			p.decided = append(p.decided, d)
 		}
 		p.Columns = append(p.Columns, d.col)
 		if n := u.duplicates.count; n > 0 && n*200 <= d.values && !u.gone.Load() && e.blanks == 0 &&
@@ -77,14 +76,8 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 	p.together(CodeTrimmed, "%d columns (%s) have values with spaces before or behind; they are taken off",
 		"to keep them, set trim: false in the plan")
 	for i, c := range p.Columns {
-		if c.Unique && c.Misfits == 0 && c.NullWord == 0 {
-			switch c.Type.Kind { // others: may be keys
-			case sqltype.Double, sqltype.Text, sqltype.Boolean:
-			default:
-				if p.Records >= Few && c.Header != "" {
-					p.Keys = append(p.Keys, []string{c.Header})
-				}
-			}
+		if c.MayBeKey() && p.Records >= Few && c.Header != "" {
+			p.Keys = append(p.Keys, []string{c.Header})
 		}
 		if uniques[i].full && c.Blanks == 0 && c.Fields > maxUnique {
 			p.find(Finding{Weight: Note, Code: CodeUniqueUnknown, Column: c.Header,
@@ -106,6 +99,18 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 				group(p.Records, "record")), Do: "leave out --records to read the whole file"})
 	}
 	slices.SortStableFunc(p.Findings, func(a, b Finding) int { return rank(a.Weight) - rank(b.Weight) })
+}
+
+// MayBeKey reports whether the column identifies a record, and is of a type for that.
+func (c *Column) MayBeKey() bool {
+	if !c.Unique || c.Misfits > 0 || c.NullWord > 0 {
+		return false
+	}
+	switch c.Type.Kind { // others: may be keys
+	case sqltype.Double, sqltype.Text, sqltype.Boolean:
+		return false
+	}
+	return true
 }
 
 // keyRank prefers what looks meant to be a key; of these, whole numbers, then short
@@ -142,6 +147,18 @@ type decision struct {
 	given   bool     // a type was given: the header says nothing then
 }
 
+// answered adds what can be said to the finding that was made last.
+func (d *decision) answered(text, option, value string) {
+	f := &d.p.Findings[len(d.p.Findings)-1]
+	*f = f.answered(text, option, value)
+}
+
+// answered is a finding with one answer more.
+func (f Finding) answered(text, option, value string) Finding {
+	f.Answers = append(f.Answers, Answer{text, option, value})
+	return f
+}
+
 func (d *decision) find(w Weight, code Code, text, do string, count int64, ex []Example) {
 	d.p.find(Finding{Weight: w, Code: code, Column: d.col.Header, Text: text, Do: do, Count: count, Examples: ex})
 }
@@ -170,12 +187,28 @@ func (d *decision) override() {
 // null, the marks and the forms that the evidence has for that. Blockers are
 // what the evidence leaves open then. It is nil for a header that there is not.
 func (p *Profile) As(header string, t sqltype.Type) (as *Column, blockers []Finding) {
-	d, ok := p.decided[header]
-	if !ok {
-		return nil, nil
+	for i := range p.decided {
+		if p.decided[i].col.Header == header {
+			return p.AsAt(i, Wanted{Type: t})
+		}
 	}
+	return nil, nil
+}
+
+// Wanted is what a column is to be.
+type Wanted struct {
+	Type sqltype.Type // of no kind: the one that was found
+	// Dates and Decimal decide, as those of Options do, what the evidence leaves open.
+	Dates   string
+	Decimal reading.Mark
+}
+
+// AsAt is what As is, of the column at a place.
+func (p *Profile) AsAt(i int, w Wanted) (as *Column, blockers []Finding) {
+	d, t := p.decided[i], w.Type
+	d.opt.Dates, d.opt.Decimal = cmp.Or(w.Dates, d.opt.Dates), cmp.Or(w.Decimal, d.opt.Decimal)
 	as = new(*d.col)
-	d.col, d.p = as, &Profile{}
+	d.col, d.p = as, &Profile{Records: p.Records}
 	d.become(t)
 	return as, d.p.Findings
 }

@@ -357,7 +357,7 @@ func (d *decision) numberFindings(n *numbers, t sqltype.Type) (out []Finding) {
 			fmt.Sprintf("computed as binary fractions, of which %s 17 digits, and taken as double precision",
 				groupIs(f.binary, "value has", "values have")),
 			"to keep every digit, use --type "+flag(d.col.Header, exact)+"; to round, one of fewer digits", f.binary,
-			f.first.first))
+			f.first.first).answered("every digit is kept", "type", exact.String()))
 	}
 	if n.ambiguous != reading.NoMark {
 		out = append(out, d.markFindings(n.ambiguous, n.form)...)
@@ -379,7 +379,8 @@ func (d *decision) integerFindings() (out []Finding) {
 	switch lo, hi := d.e.ints.lo, d.e.ints.hi; {
 	case lo == 0 && hi == 1:
 		out = append(out, d.finding(Note, CodeZeroOne, "holds only 0 and 1; it is taken as a number",
-			"if it means no and yes, use --type "+flag(d.col.Header, sqltype.Type{Kind: sqltype.Boolean}), n, nil))
+			"if it means no and yes, use --type "+flag(d.col.Header, sqltype.Type{Kind: sqltype.Boolean}), n, nil).
+			answered("0 is false, and 1 is true", "type", "boolean"))
 	case lo >= 946684800 && hi < 4102444800:
 		out = append(out, d.finding(Note, CodeUnixSeconds,
 			fmt.Sprintf("could be Unix time in seconds: %s … %s", stamp(lo*1e6), stamp(hi*1e6)), "", n, nil))

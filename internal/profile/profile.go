@@ -47,14 +47,15 @@ type Finding struct {
 	Examples []Example `json:"examples,omitempty"`
 	// Do is what can be done about it.
 	Do string `json:"do,omitempty"`
-	// Answers are those that there are to a blocker, if they are few.
+	// Answers are what can be said to it, where that is little.
 	Answers []Answer `json:"-"`
 }
 
 // An Answer is one way to decide what the evidence leaves open.
 type Answer struct {
 	Text string // what it means
-	// Option, of options or of the source's settings, is given this value by it.
+	// Option, of options or of the source's settings, is given this value by it. Of the type
+	// of a column, the value is the type alone.
 	Option, Value string
 }
 
@@ -150,7 +151,7 @@ type Profile struct {
 	// Widths counts records with other numbers of fields than the header.
 	Widths []WidthCount
 
-	decided map[string]decision // what made each column so, by header
+	decided []decision // what made each column so, by its place; see As
 }
 
 // A Preview is one of the first records.
