@@ -120,11 +120,8 @@ func (x *way) name() string {
 	if x.Dates != "" {
 		name += ", " + x.Dates
 	}
-	switch x.Decimal {
-	case reading.Comma:
-		name += ", decimal comma"
-	case reading.Point:
-		name += ", decimal point"
+	if x.Decimal != reading.NoMark {
+		name += ", decimal mark " + x.Decimal.String()
 	}
 	return name
 }
@@ -177,6 +174,13 @@ func (m *deciding) drawValues(w *strings.Builder, c *desk.ReviewColumn) {
 	row("values", text)
 	if f.Why != "" {
 		row("evidence", f.Why)
+	}
+	var often []string
+	for _, v := range f.Values[:min(len(f.Values), 8)] {
+		often = append(often, shorten(v.Value, 24)+" "+grouped(v.Count))
+	}
+	if len(often) > 0 {
+		row("most", strings.Join(often, " · "))
 	}
 	var first []string
 	for _, v := range c.Values {

@@ -150,7 +150,10 @@ func (r *Review) Ways(i int, t sqltype.Type, text string) (out []Way) {
 		case "dates":
 			one.Dates = a.Value
 		case "decimal":
-			one.Decimal, _ = reading.ParseMark(a.Value)
+			one.Decimal = reading.Point
+			if a.Value == "comma" {
+				one.Decimal = reading.Comma
+			}
 		}
 		out = append(out, Way{one, a.Text})
 	}

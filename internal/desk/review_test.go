@@ -12,6 +12,7 @@ import (
 
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
+	"ambertray/internal/reading"
 	"ambertray/internal/sqltype"
 )
 
@@ -202,4 +203,35 @@ func TestReviewOfSeveralSources(t *testing.T) {
 	})
 	_, err := os.Stat(b.Tray)
 	assert.ErrorIs(t, err, os.ErrNotExist, "nothing is written by it")
+}
+
+// Where nothing tells what a mark means, both ways are offered, and read differently.
+func TestReviewOfMarks(t *testing.T) {
+	b := newBench(t)
+	var text strings.Builder
+	text.WriteString("id\ttoll\n")
+	for i := range 100 {
+		toll := itoa(i)[:1] + "," + itoa(i)
+		if i == 50 {
+			toll = "free"
+		}
+		text.WriteString(itoa(i) + "\t" + toll + "\n")
+	}
+	b.review(t, input(b.file(t, "tolls.tsv", text.String())), func(r *Review) {
+		ways := r.Ways(1, sqltype.Type{Kind: sqltype.Decimal, Precision: 9, Scale: 3}, "as you said")
+		require.Len(t, ways, 2)
+		read := map[reading.Mark]string{reading.Point: "", reading.Comma: ""}
+		for _, w := range ways {
+			require.NoError(t, r.Decide(1, Decision{Wanted: w.Wanted}))
+			p, _, err := r.Plan()
+			require.NoError(t, err)
+			require.NotNil(t, p.Columns[1].Reading)
+			read[w.Decimal] = p.Columns[1].Reading.Words()
+			x, err := r.Misfits(context.Background(), 1, Decision{Wanted: w.Wanted})
+			require.NoError(t, err)
+			assert.EqualValues(t, 1, x.Count)
+		}
+		assert.Contains(t, read[reading.Comma], "decimal comma")
+		assert.Contains(t, read[reading.Point], `"," between thousands`)
+	})
 }
