@@ -85,6 +85,9 @@ func (u *undo) exchange(ctx context.Context, merger db.Merger) error {
 		d.GiveIdentity, d.Qualified(u.found.Schema, k.Table))); err != nil {
 		return w.Fail("cannot put the old rows back", err)
 	}
+	if err := u.unmoved(ctx, merger); err != nil {
+		return err
+	}
 	count, is, err := merger.TallyFrom(ctx, table+" t", columns, loose)
 	if err != nil {
 		return err

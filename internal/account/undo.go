@@ -58,6 +58,10 @@ type undo struct {
 	found *db.Table
 	out   *tray.Undoing
 	set   []string // columns that get their old values in rows that were changed
+	// referrers are the foreign keys of other tables that refer to this one, and leaning what
+	// their rows came to.
+	referrers []db.Reference
+	leaning   []string
 }
 
 // Undo takes a load back: what it made is dropped, what it added is deleted, what it
@@ -73,6 +77,9 @@ func Undo(ctx context.Context, job UndoJob) (*tray.Undoing, error) {
 	if u.found == nil {
 		return nil, &NotDone{Why: "the table does not exist any more"}
 	}
+	if err := u.lean(ctx); err != nil {
+		return nil, err
+	}
 	switch db.Mode(r.Table.Mode) {
 	case db.Create:
 		return u.out, u.drop(ctx)
@@ -82,6 +89,31 @@ func Undo(ctx context.Context, job UndoJob) (*tray.Undoing, error) {
 		return u.out, u.giveBack(ctx)
 	}
 	return nil, fmt.Errorf("the mode %q of the load is not known", r.Table.Mode)
+}
+
+// lean looks which rows of other tables refer to the table.
+func (u *undo) lean(ctx context.Context) error {
+	s, is := u.Session.(db.Surveyor)
+	m, can := u.Session.(db.Merger)
+	if !is || !can {
+		return nil
+	}
+	around, err := s.Around(ctx, u.found)
+	if err != nil {
+		return err
+	}
+	u.referrers = around.Referrers
+	u.leaning, err = m.Within().Leaning(ctx, u.referrers)
+	return err
+}
+
+// unmoved makes sure that no rule of a foreign key has changed rows of other tables.
+func (u *undo) unmoved(ctx context.Context, m db.Merger) error {
+	now, err := m.Within().Leaning(ctx, u.referrers)
+	if err != nil {
+		return err
+	}
+	return db.Moved(u.referrers, u.leaning, now)
 }
 
 // meanwhile lists in what the table is not what a load left.
@@ -430,6 +462,9 @@ func (u *undo) others(what string) error {
 
 // asBefore makes sure that the table comes to what it came to before the load.
 func (u *undo) asBefore(ctx context.Context, m db.Merger) error {
+	if err := u.unmoved(ctx, m); err != nil {
+		return err
+	}
 	r := u.Receipt
 	t := tableOf(r, u.Plan)
 	d := u.Session.Dialect()

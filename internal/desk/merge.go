@@ -181,6 +181,13 @@ func (l *loading) mergeWith(ctx context.Context, m *match.Mapping) error {
 			return err
 		}
 	}
+	if s, is := l.conn.(db.Surveyor); is && !r.OnlyNew {
+		around, err := s.Around(ctx, l.found)
+		if err != nil {
+			return err
+		}
+		x.Referrers = around.Referrers
+	}
 	l.job.Merge = x
 	return nil
 }

@@ -41,6 +41,8 @@ type Merge struct {
 	Missing tray.MissingRule
 	// Marks are what they get, where they are marked.
 	Marks []dialect.MarkedValue
+	// Referrers are the foreign keys of other tables that refer to the target.
+	Referrers []db.Reference
 	// Preview stops when it is known what would happen, and rolls back.
 	Preview bool
 	// Show is how many changed rows are shown.
@@ -87,6 +89,8 @@ type merging struct {
 	// fresh and gone are the keys of the first rows that are new, and that the sources do not
 	// have.
 	fresh, gone [][]*string
+	// leaning is what the rows came to that refer to the table, before anything was changed.
+	leaning []string
 	// affected is how many rows the statements say that they have inserted or changed.
 	affected int64
 }
@@ -151,6 +155,11 @@ func (x *merging) settle(ctx context.Context) ([]sink.Refusal, error) {
 	if err := x.find(ctx); err != nil {
 		return nil, err
 	}
+	if x.Missing == tray.MissingDeleted && x.counts[dialect.Gone] > 0 {
+		if err := x.m.Within().ReferredTo(ctx, x.Referrers, x.sql.Table, x.sql.Absent()); err != nil {
+			return nil, err
+		}
+	}
 	if x.Preview {
 		return out, x.show(ctx)
 	}
@@ -166,6 +175,9 @@ func (x *merging) settle(ctx context.Context) ([]sink.Refusal, error) {
 		return nil, err
 	}
 	x.first = slices.Clone(x.rest)
+	if x.leaning, err = x.m.Within().Leaning(ctx, x.Referrers); err != nil {
+		return nil, err
+	}
 	x.r.Report("merging")
 	if err := x.missing(ctx); err != nil {
 		return nil, err
@@ -195,11 +207,21 @@ func (x *merging) settle(ctx context.Context) ([]sink.Refusal, error) {
 			return nil, err
 		}
 	}
-	if err := cmp.Or(x.sides(ctx), x.keep(ctx)); err != nil {
+	if err := cmp.Or(x.sides(ctx), x.keep(ctx), x.unmoved(ctx)); err != nil {
 		return nil, err
 	}
 	slices.SortFunc(out, func(a, b sink.Refusal) int { return a.Row - b.Row })
 	return out, nil
+}
+
+// unmoved makes sure that no rule of a foreign key has changed rows of other tables, which the
+// account would say nothing of.
+func (x *merging) unmoved(ctx context.Context) error {
+	now, err := x.m.Within().Leaning(ctx, x.Referrers)
+	if err != nil {
+		return err
+	}
+	return db.Moved(x.Referrers, x.leaning, now)
 }
 
 // bounded ends the merge where rows that are missing would be deleted or marked for records

@@ -333,6 +333,9 @@ func (m *Merge) updateBy(other, on, set, where string) string {
 	return fmt.Sprintf("UPDATE %s%s SET %s FROM %s WHERE %s AND %s", m.Or, m.Table, set, other, on, where)
 }
 
+// Absent is the condition that the stage does not have a row of the table, called p.
+func (m *Merge) Absent() string { return m.absent("p.") }
+
 // DeleteMissing takes out of the table what the stage does not have.
 func (m *Merge) DeleteMissing() string {
 	return fmt.Sprintf("DELETE FROM %s WHERE %s", m.Table, m.absent(m.Table+"."))

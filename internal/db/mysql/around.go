@@ -10,7 +10,7 @@ import (
 func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 	q, in := d.questions(), d.schemaOf(t.Schema)
 	refers, err := q.Referrers(ctx, `SELECT k.table_schema, k.table_name, k.constraint_name, group_concat(k.column_name ORDER BY k.ordinal_position SEPARATOR '\x1f'),
-		group_concat(k.referenced_column_name ORDER BY k.ordinal_position SEPARATOR '\x1f'), min(r.delete_rule)
+		group_concat(k.referenced_column_name ORDER BY k.ordinal_position SEPARATOR '\x1f'), min(r.delete_rule), min(r.update_rule)
 		FROM information_schema.key_column_usage k JOIN information_schema.referential_constraints r
 			ON r.constraint_schema = k.constraint_schema AND r.constraint_name = k.constraint_name AND r.table_name = k.table_name
 		WHERE k.referenced_table_schema = ? AND k.referenced_table_name = ? AND NOT (k.table_schema = k.referenced_table_schema AND k.table_name = k.referenced_table_name)

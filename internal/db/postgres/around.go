@@ -17,11 +17,15 @@ func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 		return fmt.Sprintf(`(SELECT string_agg(a.attname, chr(31) ORDER BY k.i) FROM unnest(f.%s) WITH ORDINALITY k(n, i)
 			JOIN pg_attribute a ON a.attrelid = f.%s AND a.attnum = k.n)`, keys, of)
 	}
+	rule := func(of string) string {
+		return "CASE f." + of + " WHEN 'c' THEN 'CASCADE' WHEN 'n' THEN 'SET NULL' WHEN 'd' THEN 'SET DEFAULT' " +
+			"WHEN 'r' THEN 'RESTRICT' ELSE 'NO ACTION' END"
+	}
 	var a db.Around
 	var err error
 	if a.Referrers, err = q.Referrers(ctx, `SELECT n.nspname, c.relname, f.conname, `+columns("conrelid", "conkey")+", "+
 		columns("confrelid", "confkey")+`,
-		CASE f.confdeltype WHEN 'c' THEN 'CASCADE' WHEN 'n' THEN 'SET NULL' WHEN 'd' THEN 'SET DEFAULT' WHEN 'r' THEN 'RESTRICT' ELSE 'NO ACTION' END
+		`+rule("confdeltype")+", "+rule("confupdtype")+`
 		FROM pg_constraint f JOIN pg_class c ON c.oid = f.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE f.contype = 'f' AND f.confrelid = $1::regclass AND f.conrelid <> f.confrelid AND f.conparentid = 0 ORDER BY 1, 2, 3`, name); err != nil {
 		return nil, err

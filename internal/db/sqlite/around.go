@@ -10,8 +10,8 @@ import (
 // Around implements db.Surveyor. Views are of the name here, and stay.
 func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 	q := d.questions()
-	refers, err := q.Referrers(ctx, `SELECT '', name, id, group_concat(col, char(31)), group_concat(coalesce("to", ''), char(31)), min(on_delete) FROM (
-		SELECT m.name, f.id, f.seq, f."from" AS col, f."to", f.on_delete FROM sqlite_schema m, pragma_foreign_key_list(m.name) f
+	refers, err := q.Referrers(ctx, `SELECT '', name, id, group_concat(col, char(31)), group_concat(coalesce("to", ''), char(31)), min(on_delete), min(on_update) FROM (
+		SELECT m.name, f.id, f.seq, f."from" AS col, f."to", f.on_delete, f.on_update FROM sqlite_schema m, pragma_foreign_key_list(m.name) f
 		WHERE m.type = 'table' AND f."table" = ?1 COLLATE NOCASE AND m.name <> ?1 COLLATE NOCASE ORDER BY m.name, f.id, f.seq)
 		GROUP BY name, id ORDER BY name, id`, t.Name)
 	if err != nil {

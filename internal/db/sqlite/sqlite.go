@@ -350,31 +350,22 @@ func (d *DB) rollback() error {
 	return nil
 }
 
-// heedKeys has SQLite check the foreign keys that an existing table has, which
-// it does only for connections that ask for it. A table that others refer to
-// could not be emptied then, and is refilled without.
+// heedKeys has SQLite check foreign keys, which it does only for connections that ask for it:
+// those of the table, and those of others that refer to it. A table that others refer to could
+// not be emptied then, and is refilled without; see KeepsKeys.
 func (d *DB) heedKeys(spec db.Spec) error {
-	heed := int64(min(len(spec.Table.References), 1))
-	if !spec.Mode.New() {
-		s, err := d.c.prepare(`SELECT EXISTS (SELECT 1 FROM pragma_foreign_key_list(?1)) AND NOT (?2 AND EXISTS (
-			SELECT 1 FROM sqlite_schema m, pragma_foreign_key_list(m.name) f
-			WHERE m.type = 'table' AND f."table" = ?1 COLLATE NOCASE AND m.name <> ?1 COLLATE NOCASE))`)
+	heed := int64(1)
+	switch {
+	case spec.Mode.New():
+		heed = int64(min(len(spec.Table.References), 1))
+	case spec.Mode == db.Refill:
+		n, err := d.questions().Number(context.Background(), "cannot be read", `SELECT NOT EXISTS (SELECT 1 FROM
+			sqlite_schema m, pragma_foreign_key_list(m.name) f WHERE m.type = 'table' AND f."table" = ?1 COLLATE NOCASE
+			AND m.name <> ?1 COLLATE NOCASE)`, spec.Home().Table)
 		if err != nil {
 			return err
 		}
-		defer s.close()
-		if err := s.bindString(1, spec.Home().Table); err != nil {
-			return err
-		}
-		refill := int64(0)
-		if spec.Mode == db.Refill {
-			refill = 1
-		}
-		s.bindInt(2, refill)
-		if _, err := s.step(); err != nil {
-			return err
-		}
-		heed = s.int(0)
+		heed = n
 	}
 	return d.c.exec(fmt.Sprintf("PRAGMA foreign_keys = %d", heed))
 }

@@ -14,7 +14,7 @@ import (
 func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 	q, name := d.questions(), d.name(t.Schema, t.Name)
 	rows, err := q.Rows(ctx, "cannot see what hangs on the table", `SELECT SCHEMA_NAME(f.schema_id), OBJECT_NAME(f.parent_object_id),
-		f.name, c.name, r.name, f.delete_referential_action_desc FROM sys.foreign_keys f
+		f.name, c.name, r.name, f.delete_referential_action_desc, f.update_referential_action_desc FROM sys.foreign_keys f
 		JOIN sys.foreign_key_columns k ON k.constraint_object_id = f.object_id
 		JOIN sys.columns c ON c.object_id = k.parent_object_id AND c.column_id = k.parent_column_id
 		JOIN sys.columns r ON r.object_id = k.referenced_object_id AND r.column_id = k.referenced_column_id
@@ -29,7 +29,7 @@ func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 		if i < 0 {
 			i = len(a.Referrers)
 			a.Referrers = append(a.Referrers, db.Reference{Schema: *r[0], Table: *r[1], Name: *r[2],
-				OnDelete: strings.ReplaceAll(*r[5], "_", " ")})
+				OnDelete: strings.ReplaceAll(*r[5], "_", " "), OnUpdate: strings.ReplaceAll(*r[6], "_", " ")})
 		}
 		a.Referrers[i].Columns = append(a.Referrers[i].Columns, *r[3])
 		a.Referrers[i].To = append(a.Referrers[i].To, *r[4])
