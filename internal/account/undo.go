@@ -327,7 +327,7 @@ func (u *undo) byProvenance(ctx context.Context, m db.Merger, c dialect.Column) 
 	}
 	u.out.Deleted = n
 	if want := u.Receipt.Records.Loaded + u.Receipt.Records.Mended; n != want {
-		return u.others(fmt.Sprintf("%s were to be deleted, which have %s in column %s, and there are %s",
+		return u.others(fmt.Sprintf("of %s to be deleted, which have %s in column %s, there are %s",
 			phrase.Count(want, "row"), u.Receipt.Entry, c.Name, phrase.Grouped(n)))
 	}
 	if err := u.asBefore(ctx, m); err != nil || u.DryRun {
@@ -427,7 +427,7 @@ func (u *undo) carryOut(ctx context.Context, m db.Merger, t *dialect.Merge, stag
 			return m.Within().Fail("cannot take the rows back", err)
 		}
 		if *to = n; n != want[what] {
-			return u.others(fmt.Sprintf("%s were to be %s, and %s could be", phrase.Count(want[what], "row"), what,
+			return u.others(fmt.Sprintf("of %s to be %s, %s could be", phrase.Count(want[what], "row"), what,
 				phrase.Grouped(n)))
 		}
 		return nil

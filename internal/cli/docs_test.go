@@ -86,12 +86,27 @@ func TestDocumentsAreComplete(t *testing.T) {
 		}
 	}
 	// Every picture and page that is linked is there.
-	for _, name := range []string{"README.md", "docs/plan.md", "docs/types.md"} {
+	for _, name := range pages(t) {
 		for _, m := range regexp.MustCompile(`\]\(([^)#:]+)\)`).FindAllStringSubmatch(doc(t, name), -1) {
 			_, err := os.Stat(filepath.Join("..", "..", filepath.Dir(name), m[1]))
 			assert.NoError(t, err, name)
 		}
 	}
+}
+
+// pages are all of the documents, from the root of the project.
+func pages(t *testing.T) (out []string) {
+	for _, pattern := range []string{"*.md", "docs/*.md", "docs/*/*.md"} {
+		some, err := filepath.Glob(filepath.Join("..", "..", pattern))
+		require.NoError(t, err)
+		for _, p := range some {
+			rel, err := filepath.Rel(filepath.Join("..", ".."), p)
+			require.NoError(t, err)
+			out = append(out, rel)
+		}
+	}
+	require.Greater(t, len(out), 20)
+	return out
 }
 
 // What README shows is what comes back, word for word, in the folder of the sample data; but
@@ -144,10 +159,10 @@ func TestDocBlocks(t *testing.T) {
 	b := newBench(t)
 	b.run(0, "demo", ".", "--files-only")
 	written := b.run(0, "plan", "gauge-readings.tsv", "--key", "gauge,read_at").out
-	pages := blocks("docs/plan.md")
-	require.Len(t, pages, 2)
+	shownPlans := blocks("docs/plan.md")
+	require.Len(t, shownPlans, 2)
 	at := 0
-	for _, line := range strings.Split(strings.TrimSpace(pages[0]), "\n") {
+	for _, line := range strings.Split(strings.TrimSpace(shownPlans[0]), "\n") {
 		i := strings.Index(written[at:], line+"\n")
 		require.GreaterOrEqual(t, i, 0, "docs/plan.md: %s", line)
 		at += i
@@ -155,7 +170,7 @@ func TestDocBlocks(t *testing.T) {
 	const around = "ambertray: 1\nsources: [{file: a.csv, header: 1, delimiter: comma, quote: double}]\ntable: {name: boats, key: [permit]}\n" +
 		"columns:\n  - {name: permit, from: permit, type: char(4)}\n  - {name: toll, from: toll, type: 'decimal(9,2)'}\n" +
 		"  - {name: length, from: length, type: 'decimal(9,2)'}\n"
-	for _, block := range append(blocks("docs/keeping.md"), pages[1]) {
+	for _, block := range append(blocks("docs/keeping.md"), shownPlans[1]) {
 		_, err := plan.Parse([]byte(around + block))
 		assert.NoError(t, err, block)
 	}

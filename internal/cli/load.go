@@ -270,10 +270,16 @@ func (a *app) printInOneLine(r *tray.Receipt, e *tray.Entry) {
 				false: " deleted"}[m.Rule == tray.MissingMarked]
 		}
 	}
+	var known int64
+	for _, s := range r.Skipped {
+		if s.Kind == tray.SkipKnown {
+			known = s.Count
+		}
+	}
 	for _, n := range []struct {
 		count int64
 		word  string
-	}{{r.Records.Rejected, "rejected"}, {r.Records.Skipped, "skipped"}} {
+	}{{r.Records.Rejected, "rejected"}, {known, "known already"}, {r.Records.Skipped - known, "skipped"}} {
 		if n.count > 0 {
 			what += ", " + grouped(n.count) + " " + n.word
 		}

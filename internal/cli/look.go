@@ -156,7 +156,7 @@ func (a *app) printLook(x *desk.LookSource) {
 	if n := len(o.Sources); n > 1 {
 		name = fmt.Sprintf("%s and %s", src.Name, plural(int64(n-1), "other source"))
 	}
-	fmt.Fprintf(w, "%s  %s, %s, %s\n\n", st.head(name), size(fileBytes(o.Sources)), records,
+	fmt.Fprintf(w, "%s  %s, %s, %s\n\n", st.head(name), size(source.FileBytes(o.Sources)), records,
 		plural(int64(len(p.Columns)), "column"))
 	if len(o.Sources) > 1 {
 		a.printSources(st, o)
@@ -179,18 +179,6 @@ func (a *app) printLook(x *desk.LookSource) {
 		fmt.Fprintf(w, "\n%s\n", st.title("First "+plural(int64(n), "record")))
 		printRecords(w, st, map[bool]string{true: "row", false: "line"}[src.HasCells()], headersOf(p), p.First[:n])
 	}
-}
-
-// fileBytes is the size of the files that sources are in, each once.
-func fileBytes(sources []*source.Source) (n int64) {
-	seen := map[string]bool{}
-	for _, s := range sources {
-		if !seen[s.Path] {
-			n += s.FileSize
-		}
-		seen[s.Path] = true
-	}
-	return n
 }
 
 // A fact is one decision about how a file is written, and why.
@@ -274,8 +262,9 @@ func printFacts(w io.Writer, st style, facts []fact) {
 			if i == 0 {
 				what, value = x.what, shorten(x.value, 24)
 			}
-			fmt.Fprintf(w, "  %-10s  %s%s  %s\n", what, value, strings.Repeat(" ", max(wide-width(value), 0)),
+			line := fmt.Sprintf("  %-10s  %s%s  %s", what, value, strings.Repeat(" ", max(wide-width(value), 0)),
 				st.dim(l))
+			fmt.Fprintln(w, strings.TrimRight(line, " "))
 		}
 	}
 }

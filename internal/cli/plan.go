@@ -57,7 +57,7 @@ Take a column out by moving its header to leave_out. docs/plan.md lists the keys
 				return err
 			}
 			fmt.Fprintf(a.out, "%s: %s of %s into table %s\n", output, plural(int64(len(o.Plan.Columns)), "column"),
-				o.First().Name, o.Plan.Table.Name)
+				o.Name(), o.Plan.Table.Name)
 			return nil
 		},
 	}

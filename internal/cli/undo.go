@@ -63,7 +63,7 @@ func (a *app) printUndo(u *desk.UndoAnswer) {
 		head, end = "Dry run", ""
 	}
 	fmt.Fprintf(a.out, "%s  %s of %s in %s, from %s\n\n", st.head(head), plural(u.Loaded.Loaded, "record"),
-		tray.Names(u.Sources), round(u.Took), u.Into)
+		tray.Names(u.Sources), round(u.Took), where(u.Into))
 	g := newGrid(st, "", ">", "")
 	name := db.Qualified(u.Schema, u.Table)
 	switch x := u.Undoing; {

@@ -57,7 +57,7 @@ func TestUndo(t *testing.T) {
 		assert.Equal(t, were, s.boats(t, "boats"))
 		rec = load(0, "more.csv", "--table", "boats", "--mode", "append")
 		s.exec(t, "DELETE FROM boats WHERE permit = '0200'")
-		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "2 rows were to be deleted, and 1 could be")
+		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "of 2 rows to be deleted, 1 could be")
 		s.exec(t, "DELETE FROM boats WHERE permit = '0201'")
 
 		// A merge is put back: what it changed, inserted and deleted.
@@ -191,7 +191,7 @@ func TestUndoByProvenance(t *testing.T) {
 		rec := b.loaded(0, "p.yaml", "--into", s.url, "--mode", "append", "--again")
 		b.write("gauges.csv", "")
 		s.exec(t, "UPDATE gauges SET came_with = 'nobody' WHERE gauge = 'G2' AND came_with = '"+rec.Entry+"'")
-		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes", "--into", s.url).err, "3 rows were to be deleted, which have "+rec.Entry)
+		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes", "--into", s.url).err, "of 3 rows to be deleted, which have "+rec.Entry)
 		s.exec(t, "UPDATE gauges SET came_with = '"+rec.Entry+"' WHERE came_with = 'nobody'")
 		u := b.undone(rec.Entry, "--into", s.url)
 		assert.EqualValues(t, []int64{3, 3}, []int64{u.Deleted, u.Rows})

@@ -253,5 +253,6 @@ func (e *ReferredTo) Error() string {
 type Went struct{ Reference }
 
 func (e *Went) Error() string {
-	return fmt.Sprintf("rows of %s would be deleted or changed by the rule of that key; nothing was changed", e.Reference)
+	return fmt.Sprintf("rows of %s would be deleted or changed by the rule of that key; nothing was changed",
+		e.Reference)
 }

@@ -36,7 +36,7 @@ func (d *Desk) FileDictionary(ctx context.Context, in Input) (*report.Dictionary
 	}
 	def := o.Plan.Definition()
 	out := &report.Dictionary{Table: db.Qualified(def.Schema, def.Name), Description: def.Comment,
-		Origin: o.First().Name, Rows: check.Records.Loaded}
+		Origin: o.Name(), Rows: check.Records.Loaded}
 	first := len(def.Columns) - len(o.Plan.Columns)
 	for i, c := range def.Columns {
 		e := report.Entry{Name: c.Name, Type: c.Type.String(), Required: c.Required || slices.Contains(def.Key, c.Name),

@@ -31,7 +31,7 @@ func (d *Desk) found(o *Opened, into destination) (decided []string, cautions []
 		return nil, nil
 	}
 	decided, cautions = o.Decided(into), o.Cautions(into)
-	d.tell(FoundEvent{o.First().Name, decided, cautions})
+	d.tell(FoundEvent{o.Name(), decided, cautions})
 	return decided, cautions
 }
 

@@ -53,6 +53,19 @@ type Opened struct {
 // First is the first source.
 func (o *Opened) First() *source.Source { return o.Sources[0] }
 
+// Name is what people call the input: the name of its first source, and how many others there are.
+func (o *Opened) Name() string {
+	n := int64(len(o.Sources) - 1)
+	if n == 0 {
+		return o.First().Name
+	}
+	other := "other file"
+	if o.Sources[1].Path == o.First().Path {
+		other = "other sheet"
+	}
+	return o.First().Name + " and " + phrase.Count(n, other)
+}
+
 // Size is how many bytes all sources have.
 func (o *Opened) Size() (n int64) {
 	for _, s := range o.Sources {
@@ -461,7 +474,7 @@ func (e *OpenQuestions) Error() string {
 // decided is the error of an input whose findings need a decision first, or nil.
 func (o *Opened) decided() error {
 	if q := o.Questions(); len(q) > 0 {
-		return &Need{&OpenQuestions{o.First().Name, q}}
+		return &Need{&OpenQuestions{o.Name(), q}}
 	}
 	return nil
 }

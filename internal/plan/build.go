@@ -497,7 +497,7 @@ func (b *builder) remarks() {
 		from = fmt.Sprintf("%d sources", len(b.sources))
 	}
 	b.comments.Head = fmt.Sprintf("Amber Tray plan, written from %s (%s, %s); its keys: ambertray schema plan", from,
-		phrase.Count(b.prof.Records, "record"), phrase.Size(src.FileSize))
+		phrase.Count(b.prof.Records, "record"), phrase.Size(source.FileBytes(b.sources)))
 	for _, k := range source.SkippedAlways {
 		if n := b.prof.Skipped[k]; n > 0 {
 			b.comments.Head += "\n" + k.Words(n) + " skipped"

@@ -105,3 +105,15 @@ type Possible struct{ Encoding, Text string }
 
 // An Undecided form is one that the evidence does not decide.
 type Undecided struct{ What, Do string }
+
+// FileBytes is the size of the files that sources are in, each once.
+func FileBytes(sources []*Source) (n int64) {
+	seen := map[string]bool{}
+	for _, s := range sources {
+		if !seen[s.Path] {
+			n += s.FileSize
+		}
+		seen[s.Path] = true
+	}
+	return n
+}
