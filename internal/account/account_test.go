@@ -129,7 +129,7 @@ func TestVerify(t *testing.T) {
 
 // In a table that holds others' rows, a change in number tells nothing.
 func TestVerifyShared(t *testing.T) {
-	l := load(t, good, func(r *desk.LoadRequest) { r.Wishes.NoKey = true })
+	l := load(t, good, func(r *desk.LoadRequest) { r.Wishes.Key = []string{plan.None} })
 	first := l.entry
 	a, err := l.Load(context.Background(), desk.LoadRequest{Input: desk.Input{Names: []string{filepath.Join(l.dir, "tolls.csv")}, Known: source.Known{MaxRecord: 1 << 20, MaxUnpacked: 1 << 30}},
 		Into: desk.DatabaseRequest{URL: "sqlite:" + filepath.Join(l.dir, "canal.db")}, Mode: db.Append, Again: true, Limit: desk.RejectLimit{Count: -1}})

@@ -117,10 +117,10 @@ func TestTablesOfSources(t *testing.T) {
 	assert.Empty(t, doc["loads"], "it fails at the first")
 
 	// One table all the same, and the plan keeps that.
-	r = b.run(0, "load", "a.csv", "b.csv", "--tables", "one", "--into", "sqlite:g.db", "--no-key")
+	r = b.run(0, "load", "a.csv", "b.csv", "--tables", "one", "--into", "sqlite:g.db", "--key", "none")
 	assert.Contains(t, r.err, "few columns in common")
 	assert.Equal(t, [][]string{{"2", "5"}}, b.query("g.db", "SELECT (SELECT count(*) FROM a), count(*) FROM pragma_table_info('a')"))
-	b.run(0, "plan", "a.csv", "b.csv", "--tables", "one", "--no-key", "-o", "p.yaml")
+	b.run(0, "plan", "a.csv", "b.csv", "--tables", "one", "--key", "none", "-o", "p.yaml")
 	b.run(0, "load", "p.yaml", "--into", "sqlite:h.db")
 	assert.Contains(t, b.run(2, "plan", "a.csv", "b.csv", "--tables", "each").err, "name its file")
 	assert.Contains(t, b.run(0, "look", "all.xlsx", "--sheet", "all", "--tables", "each").out, "Boats")

@@ -107,20 +107,33 @@ func TestClientFile(t *testing.T) {
 
 // A load can make the schema of its table, and does not leave it behind where it fails.
 func TestCreateSchema(t *testing.T) {
-	raw, conn := testdb.Postgres(t)
-	b := benchOf(t, raw)
-	b.write("a.csv", "id,toll\n1,2.50\n2,x\n")
-	schemas := func() [][]string {
-		return queryRows(t, conn, "SELECT nspname FROM pg_namespace WHERE nspname IN ('tolls', 'boats') ORDER BY 1")
-	}
-	assert.Contains(t, b.run(1, "load", "a.csv", "--into", raw, "--table", "tolls.a").err, "--create-schema")
-	b.run(1, "load", "a.csv", "--into", raw, "--table", "boats.a", "--create-schema", "--type", "toll=decimal(5,2)", "--max-rejects", "0")
-	assert.Empty(t, schemas())
-	b.run(0, "load", "a.csv", "--into", raw, "--table", "tolls.a", "--create-schema")
-	b.run(0, "load", "a.csv", "--into", raw, "--table", "tolls.b", "--create-schema")
-	assert.Equal(t, [][]string{{"tolls"}}, schemas())
+	onNetwork(t, func(t *testing.T, b *bench, s server) {
+		b.write("a.csv", "id,toll\n1,2.50\n2,x\n")
+		into := func(table string, more ...string) []string {
+			return append([]string{"load", "a.csv", "--into", s.url, "--table", table}, more...)
+		}
+		if s.name == "mysql" {
+			assert.Contains(t, b.run(2, into("tolls.a", "--create-schema")...).err, "--create-database")
+			return
+		}
+		schemas := func() [][]string {
+			q := "SELECT nspname FROM pg_namespace WHERE nspname IN ('tolls', 'boats') ORDER BY 1"
+			if s.name == "sqlserver" {
+				q = "SELECT name FROM sys.schemas WHERE name IN ('tolls', 'boats') ORDER BY name"
+			}
+			return queryRows(t, s.db, q)
+		}
+		assert.Contains(t, b.run(1, into("tolls.a")...).err, "--create-schema")
+		b.run(1, into("boats.a", "--create-schema", "--type", "toll=decimal(5,2)", "--max-rejects", "0")...)
+		assert.Empty(t, schemas())
+		b.run(0, into("tolls.a", "--create-schema")...)
+		b.run(0, into("tolls.b", "--create-schema")...)
+		assert.Equal(t, [][]string{{"tolls"}}, schemas())
+		assert.Contains(t, b.run(2, into("tolls.a", "--mode", "append", "--create-schema")...).err, "new table")
+	})
+	b := newBench(t)
+	b.write("a.csv", "id\n1\n")
 	assert.Contains(t, b.run(2, "load", "a.csv", "--into", "sqlite:c.db", "--create-schema").err, "PostgreSQL")
-	assert.Contains(t, b.run(2, "load", "a.csv", "--into", raw, "--table", "tolls.a", "--mode", "append", "--create-schema").err, "new table")
 }
 
 // Help has the options by what they are about, those that most need first, within the screen.

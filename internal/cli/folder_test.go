@@ -18,7 +18,7 @@ func TestFolderThatFills(t *testing.T) {
 			b.write(fmt.Sprintf("g%d.csv", n), fmt.Sprintf("gauge,level\n%d,1.50\n%d,2.50\n", 10*n+1, 10*n+2))
 		}
 		file(1)
-		b.run(0, "plan", "g1.csv", "-o", "one.yaml", "--table", "gauges", "--no-key")
+		b.run(0, "plan", "g1.csv", "-o", "one.yaml", "--table", "gauges", "--key", "none")
 		plan := strings.Replace(b.read("one.yaml"), "file: g1.csv", "file: g*.csv", 1)
 		b.write("g.yaml", plan)
 		assert.Contains(t, b.run(0, "load", "g.yaml", "g1.csv", "--into", s.url, "-q").out, "gauges: 2 records read from g1.csv: 2 loaded; 2 rows; clear; tray")

@@ -37,7 +37,7 @@ var optionGroups = map[group]struct{ first, rest string }{
 	ofColumns: {"type dates null-word rename leave-out",
 		"assume-zone decimal keep-empty names nullable only provenance require tolerate " +
 			"row-number by-position keep-identity"},
-	ofTable: {"table key", "like no-key schema strict-types keep-attached ledger widen"},
+	ofTable: {"table key", "like schema strict-types keep-attached ledger widen"},
 	ofDatabase: {"into", "create-database create-schema file-rows lock-wait password-file slow-path for from-file " +
 		"copy-block query no-header plan try"},
 	ofLoad: {"mode max-rejects", "accept-changes again before commit-every missing only-new same-key keep-old " +

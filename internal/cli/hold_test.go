@@ -20,7 +20,7 @@ import (
 func TestLoadsAtOnce(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
 		b.write("base.csv", "id,toll\n1,2.50\n")
-		b.run(0, "load", "base.csv", "--into", s.url, "--table", "tolls", "--no-key")
+		b.run(0, "load", "base.csv", "--into", s.url, "--table", "tolls", "--key", "none")
 		var more strings.Builder
 		more.WriteString("id,toll\n")
 		for range 2000 {

@@ -39,7 +39,6 @@ type inputFlags struct {
 	table, schema          string
 	names                  string
 	key                    []string
-	noKey                  bool
 	rowNumber              string
 	only, rename, nullable []string
 	leaveOut               []string
@@ -85,8 +84,8 @@ func (f *inputFlags) addTable(cmd *cobra.Command) {
 	p.StringVar(&f.table, "table", "", "name of the table (default: made of the file's name)")
 	p.StringVar(&f.schema, "schema", "", "schema of the table")
 	p.StringVar(&f.names, "names", "safe", "column names: safe (lower case, plain letters) or keep (as in the header)")
-	p.StringSliceVar(&f.key, "key", nil, "columns of the primary key, separated by commas")
-	p.BoolVar(&f.noKey, "no-key", false, "no primary key, even if the file offers one")
+	p.StringSliceVar(&f.key, "key", nil,
+		"columns of the primary key, separated by commas; or none, even if the file offers one")
 	p.StringVar(&f.rowNumber, "row-number", "", "add a column of this name with the number of the record in the load")
 	p.StringArrayVar(&f.leaveOut, "leave-out", nil, "columns that are not loaded, also by patterns like 'junk_*', or "+
 		"'"+plan.AllBlank+"', or '"+plan.OneValue+"' (may be repeated)")
@@ -193,7 +192,7 @@ func (f *inputFlags) wishes() (plan.Wishes, error) {
 		return plan.Wishes{}, err
 	}
 	f.splitTable()
-	w := plan.Wishes{Schema: f.schema, Table: f.table, KeepNames: f.names == "keep", Key: f.key, NoKey: f.noKey,
+	w := plan.Wishes{Schema: f.schema, Table: f.table, KeepNames: f.names == "keep", Key: f.key,
 		RowNumber: f.rowNumber, LeaveOut: f.leaveOut, Only: f.only, Nullable: f.nullable, Rename: rename, Zone: f.zone,
 		Required: f.require, KeepEmpty: f.keepEmpty, Tolerate: f.tolerate,
 		Provenance: f.provenance, Strict: f.strict}
@@ -260,7 +259,7 @@ func (f *inputFlags) columnNames() []string {
 }
 
 // ofPlan are the other options whose place, with a plan, is the plan.
-var ofPlan = []string{"same", "tables", "dates", "decimal", "null-word", "tolerate", "type", "names", "key", "no-key",
+var ofPlan = []string{"same", "tables", "dates", "decimal", "null-word", "tolerate", "type", "names", "key",
 	"row-number", "assume-zone", "leave-out", "only", "rename", "nullable", "require", "keep-empty", "provenance",
 	"strict-types"}
 

@@ -117,7 +117,8 @@ func (a *app) loadCommand() *cobra.Command {
 	p.StringVar(&f.like, "like", "", "a table whose structure the new one takes")
 	p.BoolVar(&f.byPosition, "by-position", false, "pair columns of file and table by their place, not by name")
 	p.BoolVar(&f.keepIdentity, "keep-identity", false, "load the file's values into columns that the database numbers")
-	p.BoolVar(&f.makeSchema, "create-schema", false, "PostgreSQL: create the schema of a new table, if it is not there")
+	p.BoolVar(&f.makeSchema, "create-schema", false,
+		"create the schema of a new table, if it is not there (PostgreSQL, SQL Server)")
 	p.Int64Var(&f.fileRows, "file-rows", 0, "Parquet: begin a new file after so many `ROWS`")
 	p.BoolVar(&f.slowPath, "slow-path", false, "MySQL and MariaDB: load by inserts where LOAD DATA LOCAL is forbidden")
 	f.addMerge(cmd)

@@ -275,7 +275,7 @@ func TestMergeScripts(t *testing.T) {
 		assert.Equal(t, [][]string{{"0012", "Grey Heron", "19.50", "Eve"}, want[1]}, length(s.boats(t, "boats")))
 		b.run(2, append(args, "--missing", "burn")...)
 		b.run(2, "script", "a.csv", "--for", s.name, "--mode", "replace")
-		b.run(2, "script", "a.csv", "--for", s.name, "--no-key", "--mode", "merge")
+		b.run(2, "script", "a.csv", "--for", s.name, "--key", "none", "--mode", "merge")
 	})
 	b := newBench(t)
 	b.write("a.csv", "id,note\n1,"+strings.Repeat("long ", 1200)+"\n2,b\n")
@@ -284,4 +284,21 @@ func TestMergeScripts(t *testing.T) {
 	assert.Contains(t, sql, "DBMS_LOB.COMPARE(t.note, s.note)")
 	assert.True(t, strings.HasSuffix(sql, "COMMIT;\nDROP TABLE ambertray_stage;\n"), "the stage is not of the session there")
 	assert.Contains(t, sql, "drop ambertray_stage before the next attempt")
+}
+
+// No key is said by none, unless a column is called so; then rows are known by all of their values.
+func TestNoKey(t *testing.T) {
+	b := newBench(t)
+	b.write("a.csv", "id,toll\n1,0.50\n2,1.25\n3,0.75\n4,1\n5,2\n6,3\n7,4\n8,5\n9,6\n10,7\n11,8\n12,9\n13,1\n14,2\n15,3\n16,4\n17,5\n18,6\n19,7\n20,8\n")
+	assert.Contains(t, b.run(0, "plan", "a.csv").out, "key: [id]")
+	assert.NotContains(t, b.run(0, "plan", "a.csv", "--key", "none").out, "\n  key:")
+	b.write("b.csv", strings.Replace(b.read("a.csv"), "id", "none", 1))
+	assert.Contains(t, b.run(0, "plan", "b.csv", "--key", "none").out, "key: [none]")
+
+	b.run(0, "load", "a.csv", "--into", "sqlite:c.db", "--table", "t")
+	b.write("more.csv", "id,toll\n2,9.99\n21,1.50\n")
+	by := []string{"load", "more.csv", "--into", "sqlite:c.db", "--table", "t", "--mode", "append", "--only-new", "--quiet"}
+	assert.Contains(t, b.run(0, append(by, "--dry-run")...).out, "inserted   1  new, by id")
+	assert.Contains(t, b.run(0, append(by, "--key", "none", "--dry-run")...).out, "inserted   2  new, by whole rows", "the row of 2 is another")
+	assert.Contains(t, b.run(2, "load", "more.csv", "--into", "sqlite:c.db", "--table", "t", "--mode", "merge", "--key", "none").err, "--key")
 }

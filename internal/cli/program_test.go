@@ -358,7 +358,7 @@ func TestSpecialHeaders(t *testing.T) {
 	b.run(0, "load", "h.csv", "--into", "sqlite:c.db")
 	assert.Equal(t, [][]string{{"a_drop_table_x", "select", "select_2", "column_4", "two_lines", "grosse"}},
 		transpose(b.query("c.db", "SELECT name FROM pragma_table_info('h')")))
-	b.run(0, "load", "h.csv", "--into", "sqlite:c.db", "--names", "keep", "--table", `odd"name`, "--no-key")
+	b.run(0, "load", "h.csv", "--into", "sqlite:c.db", "--names", "keep", "--table", `odd"name`, "--key", "none")
 	assert.Equal(t, [][]string{{"1", "3"}, {"2", "4"}}, b.query("c.db", `SELECT "a""; DROP TABLE x; --", select_2 FROM "odd""name"`))
 }
 

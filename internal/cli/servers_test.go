@@ -546,7 +546,7 @@ func TestPasswordsAreNeverShown(t *testing.T) {
 			bare := strings.Replace(s.url, ":"+testdb.Password, "", 1)
 			b.write("pw", testdb.Password+"\n")
 			require.NoError(t, os.Chmod(filepath.Join(b.dir, "pw"), 0o600))
-			try(3, bare, "--password-file", "pw", "--mode", "append", "--again", "--no-key", "--max-rejects", "none")
+			try(3, bare, "--password-file", "pw", "--mode", "append", "--again", "--key", "none", "--max-rejects", "none")
 			cmd := b.command("peek", bare, table)
 			cmd.Env = append(os.Environ(), "AMBERTRAY_PASSWORD="+testdb.Password)
 			out, err := cmd.CombinedOutput()

@@ -92,7 +92,7 @@ func TestNamesOfOtherScripts(t *testing.T) {
 func TestFirstLineByPosition(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
 		b.write("base.csv", "boat,paid,lock\nOtter,yes,North\nHeron,no,South\n")
-		b.run(0, "load", "base.csv", "--into", s.url, "--table", "pos", "--type", "paid=boolean", "--no-key", "--header-row", "1")
+		b.run(0, "load", "base.csv", "--into", s.url, "--table", "pos", "--type", "paid=boolean", "--key", "none", "--header-row", "1")
 		b.write("more.csv", "Swan,yes,East\nTeal,no,West\n")
 		r := b.run(0, "load", "more.csv", "--into", s.url, "--table", "pos", "--mode", "append", "--by-position")
 		assert.Contains(t, r.err, "taken: --header-row 0")
@@ -101,7 +101,7 @@ func TestFirstLineByPosition(t *testing.T) {
 		assert.Equal(t, [][]string{{"Gull"}, {"Heron"}, {"Otter"}, {"Swan"}, {"Teal"}, {"Tern"}}, queryRows(t, s.db, "SELECT boat FROM pos ORDER BY boat"))
 
 		b.write("words.csv", "boat,lock\nOtter,North\n")
-		b.run(0, "load", "words.csv", "--into", s.url, "--table", "words", "--no-key", "--header-row", "1")
+		b.run(0, "load", "words.csv", "--into", s.url, "--table", "words", "--key", "none", "--header-row", "1")
 		b.write("w2.csv", "Swan,East\nTeal,West\n")
 		r = b.run(2, "load", "w2.csv", "--into", s.url, "--table", "words", "--mode", "append", "--by-position")
 		assert.Contains(t, r.err, "--header-row 0")
@@ -263,7 +263,7 @@ func TestFormsAtALoad(t *testing.T) {
 		assert.Contains(t, r.err, want)
 	}
 	b.run(2, "plan", "words.csv")
-	b.run(0, "load", "words.csv", "--into", "sqlite:w.db", "--header-row", "0", "--no-key")
+	b.run(0, "load", "words.csv", "--into", "sqlite:w.db", "--header-row", "0", "--key", "none")
 	assert.Equal(t, [][]string{{"3"}}, b.query("w.db", "SELECT count(*) FROM words"))
 
 	b.write("gauge.dat", "# gauge of the old basin\n# in metres\nid level mark\n1   2.25  a\n2  2.50   b\n# checked\n3 2.75 c\n4 3.00 d\n")

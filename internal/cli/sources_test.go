@@ -78,7 +78,7 @@ func TestArchives(t *testing.T) {
 	r := b.run(2, "look", "two.zip")
 	assert.Contains(t, r.out, "deep/c.txt")
 	assert.Contains(t, b.run(2, "load", "two.zip", "--into", "sqlite:d.db").err, "--member")
-	rec := b.loaded(0, "two.zip", "--member", "a.csv", "--into", "sqlite:d.db", "--no-key")
+	rec := b.loaded(0, "two.zip", "--member", "a.csv", "--into", "sqlite:d.db", "--key", "none")
 	assert.Equal(t, "a.csv", rec.Sources[0].Part)
 	rec = b.loaded(0, "two.zip", "--member", "*.txt", "--into", "sqlite:d.db")
 	assert.Equal(t, "deep/c.txt", rec.Sources[0].Part)

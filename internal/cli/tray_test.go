@@ -217,7 +217,7 @@ func TestVerifyAppended(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
 		b.write("a.csv", "id,who,toll\n1,ann,1.50\n2,,2.50\n3,bo,2.50\n")
 		b.write("b.csv", "id,who,toll\n11,ann,1.50\n12,,2.25\n12,,2.25\n")
-		b.run(0, "load", "a.csv", "--into", s.url, "--table", "t", "--no-key")
+		b.run(0, "load", "a.csv", "--into", s.url, "--table", "t", "--key", "none")
 		entry := b.loaded(0, "b.csv", "--into", s.url, "--table", "t", "--mode", "append").Entry
 		assert.Equal(t, "agrees", b.document(0, "verify", entry)["answer"])
 		b.run(0, "verify", entry, "--deep")
@@ -408,7 +408,7 @@ func TestTheNextFile(t *testing.T) {
 	b.write("pattern.yaml", strings.Replace(b.read("plan.yaml"), "file: jan.csv", "file: out-*.csv", 1))
 	assert.Contains(t, b.run(2, "load", "pattern.yaml", "--into", "sqlite:e.db").err, "no file matches")
 	// Without a plan, several files are one table, too.
-	rec = b.loaded(0, "jan.csv", "in-1.csv", "--into", "sqlite:e.db", "--table", "t", "--no-key")
+	rec = b.loaded(0, "jan.csv", "in-1.csv", "--into", "sqlite:e.db", "--table", "t", "--key", "none")
 	assert.EqualValues(t, 301, rec.Records.Loaded)
 }
 
@@ -419,7 +419,7 @@ func TestTheSameFileTwice(t *testing.T) {
 		b.write("copy.csv", "id,who\n1,ann\n")
 		b.write("b.csv", "id,who\n2,bob\n")
 		into := []string{"--into", s.url, "--table", "t"}
-		b.run(0, append([]string{"load", "a.csv", "--no-key"}, into...)...)
+		b.run(0, append([]string{"load", "a.csv", "--key", "none"}, into...)...)
 		r := b.run(2, append([]string{"load", "copy.csv", "--mode", "append"}, into...)...)
 		assert.Contains(t, r.err, "its bytes are in the table")
 		b.run(0, append([]string{"load", "b.csv", "--mode", "append"}, into...)...)

@@ -21,6 +21,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/fault"
 	"ambertray/internal/match"
+	"ambertray/internal/plan"
 	"ambertray/internal/rows"
 	"ambertray/internal/source"
 	"ambertray/internal/source/delimited"
@@ -89,7 +90,7 @@ func TestLoadAnswers(t *testing.T) {
 	ctx := context.Background()
 
 	r := b.request(file)
-	r.DryRun, r.Wishes.NoKey = true, true
+	r.DryRun, r.Wishes.Key = true, []string{plan.None}
 	a, err := b.Load(ctx, r)
 	require.NoError(t, err)
 	assert.Equal(t, a.DryRun, a.JSON())

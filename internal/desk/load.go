@@ -370,9 +370,9 @@ func (l *loading) check() error {
 		return need("--slow-path: %s has only one way to load\n  leave it out", d.Title)
 	}
 	if r.MakeSchema && (!r.Mode.New() || d != nil && !d.MakesSchemas) {
-		return need("--create-schema: it goes with a new table, in %s", connect.Titles(func(d *db.Database) bool {
-			return d.MakesSchemas
-		}))
+		return need("--create-schema: it goes with a new table, in %s\n  elsewhere a schema is a database, which "+
+			"--create-database makes, or there is none",
+			connect.Titles(func(d *db.Database) bool { return d.MakesSchemas }))
 	}
 	if r.FileRows != 0 && (r.FileRows < 0 || d != nil && !d.Splits) {
 		return need("--file-rows %d: use a number of rows, and a database of files: %s", r.FileRows,
@@ -866,7 +866,8 @@ func (l *loading) meetLike(ctx context.Context) error {
 func (l *loading) mapped(ctx context.Context) error {
 	r, in := l.req, l.in
 	key := in.Plan.Table.Key
-	if !r.merges() && len(r.Wishes.Key) > 0 && !slices.EqualFunc(key, l.like.PrimaryKey(), strings.EqualFold) {
+	if !r.merges() && len(r.Wishes.Key) > 0 && len(key) > 0 &&
+		!slices.EqualFunc(key, l.like.PrimaryKey(), strings.EqualFold) {
 		return need("--key %s: the table %s exists, and that is not its primary key; a load makes none\n  "+
 			"leave --key out, or give the table this key first", strings.Join(r.Wishes.Key, ","), l.like.Name)
 	}

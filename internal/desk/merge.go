@@ -139,10 +139,12 @@ func (l *loading) mergeWith(ctx context.Context, m *match.Mapping) error {
 		Show: max(r.Show, 0)}
 	asked := slices.Clone(r.Wishes.Key)
 	key := asked
-	if len(key) == 0 {
+	if _, err := l.keyColumn(m, plan.None); slices.Equal(asked, []string{plan.None}) && err != nil {
+		key = nil // rows are known by all of their values
+	} else if len(key) == 0 {
 		key = l.found.PrimaryKey()
 	}
-	if len(key) == 0 && in.Given {
+	if len(key) == 0 && len(asked) == 0 && in.Given {
 		key = in.Plan.Table.Key
 	}
 	for _, k := range key {

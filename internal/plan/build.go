@@ -21,11 +21,12 @@ import (
 // Wishes are what the person wants of a plan beyond what the file says.
 type Wishes struct {
 	Schema, Table string
-	KeepNames     bool     // headers become names as they are
-	Key           []string // headers or names; nil: the one that the file offers
-	NoKey         bool
-	RowNumber     string
-	Strict        bool
+	KeepNames     bool // headers become names as they are
+	// Key has headers or names; nil: the one that the file offers. None alone is no key, unless a
+	// column is called so.
+	Key       []string
+	RowNumber string
+	Strict    bool
 	// LeaveOut and Only choose columns: headers, names, or patterns of either; LeaveOut also
 	// by what is in them, see OneValue and AllBlank.
 	LeaveOut, Only []string
@@ -58,6 +59,7 @@ type Decided struct {
 // What stands for several columns in an option.
 const (
 	All      = "all"
+	None     = "none"
 	OneValue = "one value throughout"
 	AllBlank = "blank in every record"
 )
@@ -351,7 +353,7 @@ func (b *builder) marked(option string, wished []string, mark map[int]bool) erro
 func (b *builder) key() error {
 	w, t := b.wishes, &b.plan.Table
 	switch {
-	case w.NoKey:
+	case b.noKey():
 	case len(w.Key) > 0:
 		t.Key = slices.Clone(w.Key)
 		for k, s := range w.Key {
@@ -374,6 +376,15 @@ func (b *builder) key() error {
 		}
 	}
 	return nil
+}
+
+// noKey reports whether the table is to have no key.
+func (b *builder) noKey() bool {
+	if !slices.Equal(b.wishes.Key, []string{None}) {
+		return false
+	}
+	_, err := b.find("--key", None)
+	return err != nil
 }
 
 // stillKey reports whether a column that the evidence offers as a key can be one as a person

@@ -166,7 +166,7 @@ func TestWishes(t *testing.T) {
 	assert.True(t, p.Columns[3].Required)
 	_, err := Parse(b)
 	require.NoError(t, err, string(b))
-	p, _ = build(t, book, Wishes{NoKey: true})
+	p, _ = build(t, book, Wishes{Key: []string{None}})
 	assert.Empty(t, p.Table.Key)
 }
 

@@ -17,7 +17,8 @@ var Database = &db.Database{
 	Port:    "1433",
 	NameIn:  "database",
 
-	Attaches: true,
+	Attaches:     true,
+	MakesSchemas: true,
 	Open: func(ctx context.Context, at db.Address) (db.Session, error) {
 		d, err := connect(ctx, at)
 		if err != nil {

@@ -104,6 +104,16 @@ func (l *load) makeReady(ctx context.Context) error {
 	case db.Append, db.Create, db.Merge:
 	}
 	if l.spec.Mode.New() && !l.spec.Going {
+		if schema := l.spec.Table.Schema; l.spec.MakeSchema && schema != "" {
+			there, err := l.d.questions().Number(ctx, "cannot see whether the schema is there",
+				"SELECT COUNT(*) FROM sys.schemas WHERE name = @p1", schema)
+			if err != nil {
+				return err
+			}
+			if there == 0 { // who may not make schemas may use one that is there
+				steps = append(steps, "CREATE SCHEMA "+quote(schema))
+			}
+		}
 		made, err := l.definition(ctx)
 		if err != nil {
 			return err

@@ -255,7 +255,7 @@ var hints = map[int32]string{
 	911:  db.HintDatabase,
 	262: "ask the owner for the right, for instance GRANT CREATE TABLE TO the user, and GRANT ALTER ON " +
 		"SCHEMA::dbo TO the user",
-	2760:  "create the schema first, or choose another with --schema",
+	2760:  "make the schema with --create-schema, or choose another with --schema",
 	229:   "ask the owner for the right, for instance GRANT SELECT, INSERT, DELETE ON the table TO the user",
 	230:   "ask the owner for the right, for instance GRANT SELECT, INSERT ON the table TO the user",
 	1088:  "ask the owner for the right: GRANT ALTER ON the table TO the user",
