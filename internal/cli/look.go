@@ -339,17 +339,15 @@ func (a *app) printColumns(st style, o *desk.Opened, check *rows.Check) {
 		cells = plannedCells(o, check)
 	}
 	const values = 5 // the place of the values
-	var lines [][]string
 	wide := make([]int, len(heads))
 	for i, h := range heads {
 		wide[i] = len(strings.TrimPrefix(h, ">"))
 	}
-	for i := range o.Profile.Columns {
-		line := cells(i, o.Profile.Columns[i])
-		for k, x := range line {
+	// There may be very many columns: their cells are made twice, and not kept.
+	for i, c := range o.Profile.Columns {
+		for k, x := range cells(i, c) {
 			wide[k] = max(wide[k], width(x))
 		}
-		lines = append(lines, line)
 	}
 	total := 0
 	for _, n := range wide {
@@ -358,24 +356,29 @@ func (a *app) printColumns(st style, o *desk.Opened, check *rows.Check) {
 	room := st.width - total - 2
 	if room >= 16 {
 		heads = append(heads, "why")
+		wide = append(wide, 0)
 	} else if total > st.width {
 		// The values may give way, but not the type.
-		cut := max(wide[values]-(total-st.width), 12)
-		for i := range lines {
-			lines[i][values] = shorten(lines[i][values], cut)
-		}
+		wide[values] = max(wide[values]-(total-st.width), 12)
 	}
 	g := newGrid(st, heads...)
-	for i, line := range lines {
+	g.widths = wide
+	for i, c := range o.Profile.Columns {
+		line := cells(i, c)
+		line[values] = shorten(line[values], wide[values])
 		if check != nil {
 			line[4] = st.bad(line[4])
 		}
 		if room >= 16 {
-			line = append(line, st.dim(shorten(o.Profile.Columns[i].Why, room)))
+			line = append(line, st.dim(shorten(c.Why, room)))
 		}
-		g.row(line...)
+		if g.row(line...); len(g.rows) == 1000 {
+			g.draw(a.out)
+		}
 	}
-	g.render(a.out)
+	if len(g.rows) > 0 || len(o.Profile.Columns) == 0 {
+		g.draw(a.out)
+	}
 }
 
 // columnCells are what is shown of a column of a file.

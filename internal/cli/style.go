@@ -98,6 +98,10 @@ type grid struct {
 	w     table.Writer
 	heads []string
 	rows  [][]string
+	// configs say how its columns are set.
+	configs []table.ColumnConfig
+	// widths are those of its columns, where not all rows are known that will come.
+	widths []int
 	// less are the columns that go where the screen is narrow, the first of them first.
 	less []int
 }
@@ -116,6 +120,7 @@ func newGrid(st style, heads ...string) *grid {
 		row = append(row, st.dim(h))
 		cfg = append(cfg, c)
 	}
+	g.configs = cfg
 	g.w.SetColumnConfigs(cfg)
 	if strings.Trim(strings.Join(heads, ""), ">") != "" {
 		g.w.AppendHeader(row)
@@ -132,17 +137,11 @@ func (g *grid) row(cells ...string) { g.rows = append(g.rows, cells) }
 
 // wide is how many columns of the screen the grid takes.
 func (g *grid) wide(gone []int) (n int) {
-	for i, h := range g.heads {
+	for i := range g.heads {
 		if slices.Contains(gone, i) {
 			continue
 		}
-		most := width(strings.TrimPrefix(h, ">"))
-		for _, r := range g.rows {
-			if i < len(r) {
-				most = max(most, width(r[i]))
-			}
-		}
-		n += most + 2
+		n += g.most(i) + 2
 	}
 	return n
 }
@@ -180,6 +179,15 @@ func (g *grid) render(w io.Writer) {
 		}
 		g = less
 	}
+	g.draw(w)
+}
+
+// draw writes the rows. Where the widths are set, more of them may come behind.
+func (g *grid) draw(w io.Writer) {
+	for i, n := range g.widths {
+		g.configs[i].WidthMin = n
+	}
+	g.w.SetColumnConfigs(g.configs)
 	for _, cells := range g.rows {
 		var r table.Row
 		for _, c := range cells {
@@ -190,6 +198,20 @@ func (g *grid) render(w io.Writer) {
 	for _, l := range strings.Split(g.w.Render(), "\n") {
 		fmt.Fprintln(w, strings.TrimRight(l, " "))
 	}
+	g.w.ResetHeaders()
+	g.w.ResetRows()
+	g.rows = g.rows[:0]
+}
+
+// most is how many columns of the screen a column of the grid takes.
+func (g *grid) most(i int) int {
+	n := width(strings.TrimPrefix(g.heads[i], ">"))
+	for _, r := range g.rows {
+		if i < len(r) {
+			n = max(n, width(r[i]))
+		}
+	}
+	return n
 }
 
 // width is how many columns of the screen a text takes.

@@ -166,6 +166,9 @@ func (d *Desk) Look(ctx context.Context, r LookRequest, begun func(*LookSource))
 func (a *LookAnswer) JSON() any {
 	c := a.Choice
 	if c == nil {
+		for i := range a.Sources {
+			a.Sources[i].columns()
+		}
 		return a
 	}
 	x := ChoiceAnswer{Document: document("choice"), Source: c.Source, Names: c.Names, Others: c.Others}
@@ -209,6 +212,18 @@ func made(ctx context.Context, o *Opened, first int) (out []Made) {
 	return out
 }
 
+// columns writes the columns into the document; who shows them otherwise goes by Opened.
+func (x *LookSource) columns() {
+	o := x.Opened
+	for i, c := range o.Profile.Columns {
+		var planned *plan.Column
+		if !o.Given {
+			planned = &o.Plan.Columns[i]
+		}
+		x.Columns = append(x.Columns, lookColumn(c, planned))
+	}
+}
+
 func lookSource(o *Opened, check *rows.Check, first int) *LookSource {
 	src, p := o.First(), o.Profile
 	form := src.Layout.Form
@@ -225,13 +240,6 @@ func lookSource(o *Opened, check *rows.Check, first int) *LookSource {
 	}
 	for k, n := range p.Skipped {
 		x.Skipped[k.String()] = n
-	}
-	for i := range p.Columns {
-		var planned *plan.Column
-		if !o.Given {
-			planned = &o.Plan.Columns[i]
-		}
-		x.Columns = append(x.Columns, lookColumn(p.Columns[i], planned))
 	}
 	for _, r := range p.First[:min(first, len(p.First))] {
 		x.First = append(x.First, LookRecord{r.Line, r.Fields})

@@ -104,6 +104,7 @@ func Build(sources []*source.Source, prof *profile.Profile, w Wishes) (*Plan, Co
 	if err := b.key(); err != nil {
 		return nil, b.comments, err
 	}
+	b.plan.Columns = make([]Column, 0, len(prof.Columns)-len(b.leave))
 	for i, col := range prof.Columns {
 		if !b.leave[i] {
 			b.column(i, col)

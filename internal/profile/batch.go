@@ -21,9 +21,16 @@ type batch struct {
 // batchFields is about how many fields a batch has: what fits into a near cache.
 const batchFields = 4 << 10
 
+// veryWide is how many columns a file has of which a batch holds few records, so that it takes
+// little room.
+const veryWide = 32 << 10
+
 func (b *batch) init(columns int) {
 	b.columns = columns
 	b.size = min(max(batchFields/max(columns, 1), 8), 200)
+	if columns > veryWide {
+		b.size = 2
+	}
 	b.fields = make([][]byte, b.size*columns)
 	b.quoted = make([]bool, b.size*columns)
 }

@@ -41,7 +41,7 @@ func (d *decision) take(x candidate) {
 // column decides what the column is.
 func (d *decision) column() {
 	e, c := d.e, d.col
-	c.Longest, c.LongestBytes, c.ASCII = e.maxChars, e.maxBytes, e.wide.count == 0
+	c.Longest, c.LongestBytes, c.ASCII = e.maxChars, e.maxBytes, e.odds().wide.count == 0
 	c.Distinct, c.DistinctExact = e.values.count()
 	c.Values = e.values.list()
 	if c.Unique {
@@ -54,7 +54,7 @@ func (d *decision) column() {
 		d.nothing()
 		return
 	}
-	if n := e.numerals; n.count*2 > d.values {
+	if n := e.odds().numerals; n.count*2 > d.values {
 		d.find(Note, CodeNumbersAsText, fmt.Sprintf("%s written as text in the sheet, and kept as text",
 			groupIs(n.count, "number is", "numbers are")),
 			"if they are numbers, give the column's type with --type", n.count, n.first)
@@ -165,9 +165,9 @@ func (d *decision) chooseText(best candidate, nulls *examples, left int64) {
 		c.Why = what + ", by the header, which are not counted with; " + c.Why
 	} else if d.mixedDates(left) || d.mixedMarks(left) {
 		// what was found says why
-	} else if e.zeros.count > 0 && e.zeros.count+e.ints.count == left {
+	} else if e.odds().zeros.count > 0 && e.odds().zeros.count+e.ints.count == left {
 		c.Why = fmt.Sprintf("%s with leading zeros, which a number would lose; %s",
-			groupIs(e.zeros.count, "code", "codes"), c.Why)
+			groupIs(e.odds().zeros.count, "code", "codes"), c.Why)
 	}
 	if nulls.count > 0 && len(wanted) == 0 {
 		d.find(Note, CodeNullWordKept, fmt.Sprintf("%s %s, kept as text",

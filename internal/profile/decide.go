@@ -230,7 +230,7 @@ func (d *decision) misfits(family string) []Example {
 			}
 		}
 	}
-	lists = append(lists, e.zeros.first)
+	lists = append(lists, e.odds().zeros.first)
 	for _, s := range e.dates {
 		if family != "date" {
 			lists = append(lists, s.first.first)
@@ -268,26 +268,27 @@ func (d *decision) text(nulls []string) {
 	c.Required = d.required() && c.NullWord == 0
 	c.Smallest, c.Largest = string(e.lo.text), string(e.hi.text)
 	longest, same := e.maxChars, e.minChars == e.maxChars
-	if e.padded.count > 0 {
-		c.Trim = e.padded.count*2 >= d.values
+	padded := &e.odds().padded
+	if padded.count > 0 {
+		c.Trim = padded.count*2 >= d.values
 		if c.Trim {
 			d.find(Note, CodeTrimmed, fmt.Sprintf("%s spaces before or behind; they are taken off",
-				groupIs(e.padded.count, "value has", "values have")), "to keep them, set trim: false in the plan",
-				e.padded.count, nil)
+				groupIs(padded.count, "value has", "values have")), "to keep them, set trim: false in the plan",
+				padded.count, nil)
 		} else {
 			same = false
 			longest = max(longest, e.maxRaw)
 			c.Longest = longest
 			d.find(Note, CodePadded, fmt.Sprintf("%s spaces before or behind, which are kept",
-				groupIs(e.padded.count, "value has", "values have")), "to take them off, set trim: true in the plan",
-				e.padded.count, e.padded.first)
+				groupIs(padded.count, "value has", "values have")), "to take them off, set trim: true in the plan",
+				padded.count, padded.first)
 		}
 	}
-	c.Type, c.Why = textType(longest, same && d.oneLength() && e.wide.count == 0)
-	if n := e.formulas.count; n > 0 {
+	c.Type, c.Why = textType(longest, same && d.oneLength() && e.odds().wide.count == 0)
+	if n := e.odds().formulas.count; n > 0 {
 		d.find(Note, CodeFormulas, groupIs(n, "value begins like a formula", "values begin like formulas")+
 			": text here; a spreadsheet that opens rejects.csv or an export of it would run it",
-			"write such files with --for-spreadsheet", n, e.formulas.first)
+			"write such files with --for-spreadsheet", n, e.odds().formulas.first)
 	}
 }
 

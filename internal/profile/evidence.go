@@ -21,31 +21,59 @@ type evidence struct {
 
 	ints    intClass
 	decs    decClass
-	zeros   examples      // whole numbers with a leading zero
 	numbers []*numberForm // numbers in any other way of writing
 	dates   []*dateShape
 	words   []wordClass // words that may mean null, true or false
 	uuids   int64
-	floats  floats
 	texts   examples // everything else
-	// numerals are those of the texts that are text cells and look like
-	// numbers.
-	numerals examples
+	odd     *odd     // see odds
 
-	padded   examples // spaces before or behind
-	maxRaw   int      // characters with those spaces
-	spaces   int      // most characters of a field of spaces only
-	minChars int      // of fields that are not blank
+	maxRaw   int // characters with those spaces
+	spaces   int // most characters of a field of spaces only
+	minChars int // of fields that are not blank
 	maxChars int
 	maxBytes int
-	longest  Example
-	wide     examples // fields with a character beyond ASCII
-	formulas examples // texts that a spreadsheet would take for formulas
-	lo, hi   bound    // smallest and largest as text
+	lo, hi   bound // smallest and largest as text
 	values   distinct
 
 	hint byte // the class of the field before, as a guess at the next
 	memo memo
+}
+
+// odd is what few columns have.
+type odd struct {
+	zeros    examples // whole numbers with a leading zero
+	floats   floats
+	numerals examples // those of the texts that are text cells and look like numbers
+	padded   examples // spaces before or behind
+	wide     examples // fields with a character beyond ASCII
+	formulas examples // texts that a spreadsheet would take for formulas
+}
+
+var nothingOdd odd
+
+// odds are to be looked at, and oddly to be added to.
+func (e *evidence) odds() *odd {
+	if e.odd == nil {
+		return &nothingOdd
+	}
+	return e.odd
+}
+
+func (e *evidence) oddly() *odd {
+	if e.odd == nil {
+		e.odd = new(odd)
+	}
+	return e.odd
+}
+
+func (o *odd) merge(x *odd) {
+	o.zeros.merge(x.zeros)
+	o.numerals.merge(x.numerals)
+	o.padded.merge(x.padded)
+	o.wide.merge(x.wide)
+	o.formulas.merge(x.formulas)
+	o.floats.merge(&x.floats)
 }
 
 type intClass struct {
@@ -178,7 +206,7 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot
 				e.spaces = max(e.spaces, utf8.RuneCount(field))
 				return 0
 			}
-			e.padded.add(line, field, times)
+			e.oddly().padded.add(line, field, times)
 			e.maxRaw = max(e.maxRaw, utf8.RuneCount(field))
 		}
 	}
@@ -190,14 +218,13 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot
 	}
 	if !ascii && !delimited.IsASCII(b) {
 		chars = utf8.RuneCount(b)
-		e.wide.add(line, b, times)
+		e.oddly().wide.add(line, b, times)
 	}
 	if chars < e.minChars {
 		e.minChars = chars
 	}
 	if chars > e.maxChars {
 		e.maxChars = chars
-		e.longest = exampleAt(line, b)
 	}
 	if p := prefix(b); p <= e.lo.prefix || p >= e.hi.prefix {
 		e.bounds(p, b)
@@ -209,7 +236,7 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot
 	}
 
 	if s.text && s.number.Scan(b) {
-		e.numerals.add(line, b, times)
+		e.oddly().numerals.add(line, b, times)
 		e.texts.add(line, b, times)
 		return h
 	}
@@ -236,7 +263,7 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot
 		return h
 	}
 	if (c < 'A' || c == 0xef) && delimited.Formula(b) {
-		e.formulas.add(line, b, times)
+		e.oddly().formulas.add(line, b, times)
 	}
 	e.texts.add(line, b, times)
 	return h
@@ -322,7 +349,7 @@ func (e *evidence) plainNumber(s *scratch, b []byte, line spot) bool {
 	}
 	if point < 0 {
 		if d[0] == '0' && (len(d) > 1 || neg) {
-			e.zeros.add(line, b, s.times)
+			e.oddly().zeros.add(line, b, s.times)
 			return true
 		}
 		i := &e.ints
@@ -346,7 +373,7 @@ func (e *evidence) plainNumber(s *scratch, b []byte, line spot) bool {
 		return false
 	}
 	if len(d) > 16 {
-		e.floats.see(b, line, s.times)
+		e.oddly().floats.see(b, line, s.times)
 	}
 	f := &e.decs
 	f.count += s.times
@@ -446,7 +473,7 @@ func (e *evidence) number(s *scratch, b []byte, line spot) bool {
 	}
 	f.first.add(line, b, s.times)
 	if len(n.Digits) > 15 && n.After > 0 && len(n.Plain) == len(b) && n.Fraction == reading.Point && !n.Exponent {
-		e.floats.see(b, line, s.times)
+		e.oddly().floats.see(b, line, s.times)
 	}
 	if n.Plus {
 		f.plus += s.times
@@ -537,14 +564,11 @@ func (e *evidence) merge(o *evidence) {
 	e.blanks += o.blanks
 	e.quoted += o.quoted
 	e.uuids += o.uuids
-	e.zeros.merge(o.zeros)
-	e.numerals.merge(o.numerals)
 	e.texts.merge(o.texts)
-	e.padded.merge(o.padded)
-	e.wide.merge(o.wide)
-	e.formulas.merge(o.formulas)
 
-	e.floats.merge(&o.floats)
+	if o.odd != nil {
+		e.oddly().merge(o.odd)
+	}
 	e.spaces = max(e.spaces, o.spaces)
 	e.ints.count += o.ints.count
 	e.ints.compact += o.ints.compact
@@ -611,8 +635,8 @@ words:
 
 	e.maxRaw = max(e.maxRaw, o.maxRaw)
 	e.minChars = min(e.minChars, o.minChars)
-	if o.maxChars > e.maxChars || o.maxChars == e.maxChars && o.longest.at < e.longest.at {
-		e.maxChars, e.longest = o.maxChars, o.longest
+	if o.maxChars > e.maxChars {
+		e.maxChars = o.maxChars
 	}
 	e.maxBytes = max(e.maxBytes, o.maxBytes)
 	for _, t := range []bound{o.lo, o.hi} {

@@ -76,9 +76,9 @@ func TestEvidenceIsAdditive(t *testing.T) {
 func summary(e *evidence) map[string]any {
 	m := map[string]any{
 		"fields": e.fields, "blanks": e.blanks, "quoted": e.quoted, "uuids": e.uuids,
-		"ints": []int64{e.ints.count, e.ints.lo, e.ints.hi, e.ints.compact}, "zeros": e.zeros.count, "texts": e.texts.count, "padded": e.padded.count,
+		"ints": []int64{e.ints.count, e.ints.lo, e.ints.hi, e.ints.compact}, "zeros": e.odds().zeros.count, "texts": e.texts.count, "padded": e.odds().padded.count,
 		"decs":  []any{e.decs.count, e.decs.whole, e.decs.fraction, e.decs.nonzero, e.decs.lo.plain(4), e.decs.hi.plain(4)},
-		"chars": []int{e.minChars, e.maxChars, e.maxBytes, e.maxRaw}, "wide": e.wide.count, "lo": string(e.lo.text), "hi": string(e.hi.text),
+		"chars": []int{e.minChars, e.maxChars, e.maxBytes, e.maxRaw}, "wide": e.odds().wide.count, "lo": string(e.lo.text), "hi": string(e.hi.text),
 	}
 	var parts []string
 	for _, n := range e.numbers {

@@ -65,6 +65,9 @@ func (e *examples) add(line spot, field []byte, times int64) {
 }
 
 func (e *examples) keep(line spot, field []byte) {
+	if e.first == nil {
+		e.first = make([]Example, 0, maxExamples+1) // one is taken out where it is full
+	}
 	i := len(e.first)
 	for i > 0 && e.first[i-1].at > line {
 		i--

@@ -109,7 +109,7 @@ func (p *Profile) encodingFindings(src *source.Source, all *worker) {
 		if ev.What == "encoding" && ev.Guess {
 			var wide []Example
 			for _, e := range all.cols {
-				wide = append(wide, e.wide.first...)
+				wide = append(wide, e.odds().wide.first...)
 			}
 			p.find(Finding{Weight: Caution, Code: CodeEncodingGuessed, Text: "the encoding is a guess: " + ev.Value,
 				Examples: mergeExamples(wide),

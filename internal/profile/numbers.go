@@ -285,10 +285,10 @@ func (d *decision) number() candidate {
 		x.typ = sqltype.Type{Kind: sqltype.Double}
 		why = append(why, fmt.Sprintf("%s an exponent", groupIs(n.exponent, "value has", "values have")))
 		x.lo, x.hi = "", ""
-	case d.e.floats.isBinary() && !d.given:
+	case d.e.odds().floats.isBinary() && !d.given:
 		x.typ = sqltype.Type{Kind: sqltype.Double}
 		why = append(why, fmt.Sprintf("%s of 17 digits, as a binary fraction is written",
-			groupIs(d.e.floats.binary, "value is one", "values are")))
+			groupIs(d.e.odds().floats.binary, "value is one", "values are")))
 	case n.whole+n.fraction > sqltype.MaxPrecision:
 		x.typ = sqltype.Type{Kind: sqltype.Text}
 		why = append(why, fmt.Sprintf("up to %d digits, more than a decimal holds", n.whole+n.fraction))
@@ -350,7 +350,7 @@ func (d *decision) numberFindings(n *numbers, t sqltype.Type) (out []Finding) {
 			fmt.Sprintf("%s a percent sign; the number before it is what is loaded (12.5%% is 12.5)",
 				groupIs(n.percent, "value has", "values have")), "", n.percent, nil))
 	}
-	if f := &e.floats; f.isBinary() && !d.given {
+	if f := &e.odds().floats; f.isBinary() && !d.given {
 		exact := sqltype.Type{Kind: sqltype.Decimal, Precision: min(n.whole+n.fraction, sqltype.MaxPrecision),
 			Scale: n.fraction}
 		out = append(out, d.finding(Caution, CodeBinaryFractions,

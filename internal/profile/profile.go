@@ -14,6 +14,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"runtime/debug"
 	"slices"
 
 	"ambertray/internal/pipeline"
@@ -201,11 +202,17 @@ func RunAll(ctx context.Context, sources []*source.Source, opt Options) (all *Pr
 	}
 	r := &runAll{sources: sources, opt: opt, total: newWorker()}
 	r.headers, r.at = source.Match(sources, opt.Same)
+	if len(r.headers) > veryWide {
+		// From here on the collector takes more of the time, and less room: what is decided of so
+		// many columns, and shown, stays as long as the program.
+		debug.SetGCPercent(closely)
+	}
+	unwatched := &unique{full: true}
+	unwatched.gone.Store(true)
 	for range r.headers {
-		u := &unique{}
-		if len(r.headers) > 300 {
-			u.gone.Store(true)
-			u.full = true
+		u := unwatched
+		if len(r.headers) <= 300 {
+			u = &unique{}
 		}
 		r.uniques = append(r.uniques, u)
 	}
@@ -331,6 +338,20 @@ func (r *runAll) together() *Profile {
 	return all
 }
 
+// Evidence is kept by each worker, of every column: perColumn bytes, and mostEvidence in all.
+const (
+	perColumn    = 900
+	mostEvidence = 96 << 20
+)
+
+// closely is GOGC where a file is very wide.
+const closely = 40
+
+// workersFor is how many look at a file of so many columns.
+func workersFor(columns int) int {
+	return max(1, min(pipeline.Workers(), mostEvidence/(perColumn*max(columns, 1))))
+}
+
 // pass reads one source, the k-th, and keeps the evidence for each column.
 func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt Options,
 	progress func(bytes, records int64)) (*Profile, *worker, error) {
@@ -341,7 +362,7 @@ func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt
 	defer st.Close()
 
 	n := len(src.Layout.Columns)
-	workers := pipeline.Workers()
+	workers := workersFor(len(src.Layout.Columns))
 	if n > 2000 {
 		workers = 1 // memory grows with columns times workers
 	}
