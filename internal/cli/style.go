@@ -21,34 +21,38 @@ import (
 type style struct {
 	colour bool
 	amber  text.Color
+	green  text.Color
 	width  int // columns
 }
 
-// The colours of amber, of the 256 that terminals share: one for dark grounds (#ffaf00), and one
-// that has a contrast of 4.5 on black and of 4.7 on white (#af5f00; WCAG 2.2, 1.4.3), for where
-// the terminal does not say which it has.
+// The colours of amber and green, of the 256 that terminals share: those for dark grounds
+// (#ffaf00, and the terminal's own green), and those that have a contrast of about 4.5 on black
+// and on white (#af5f00, #008700; WCAG 2.2, 1.4.3), for where the terminal does not say which
+// it has.
 const (
 	amberOnDark = 214
 	amberOnAny  = 130
+	greenOnAny  = 28
 )
 
-// amber is the colour for a terminal that says of its ground what COLORFGBG says: the colours of
-// letters and ground, of which 7 and those from 9 on are light.
-func amber(ground string) text.Color {
+// coloursOn are amber and green for a terminal that says of its ground what COLORFGBG says: the
+// colours of letters and ground, of which 7 and those from 9 on are light.
+func coloursOn(ground string) (amber, green text.Color) {
 	_, of, is := strings.Cut(ground, ";")
 	if i := strings.LastIndexByte(of, ';'); i >= 0 {
 		of = of[i+1:]
 	}
 	if n, err := strconv.Atoi(of); is && err == nil && n < 9 && n != 7 {
-		return text.Fg256Color(amberOnDark)
+		return text.Fg256Color(amberOnDark), text.FgGreen
 	}
-	return text.Fg256Color(amberOnAny)
+	return text.Fg256Color(amberOnAny), text.Fg256Color(greenOnAny)
 }
 
 const unfolded = 120 // width where there is no terminal to ask
 
 func (a *app) style(w io.Writer) style {
-	s := style{width: unfolded, amber: amber(os.Getenv("COLORFGBG"))}
+	s := style{width: unfolded}
+	s.amber, s.green = coloursOn(os.Getenv("COLORFGBG"))
 	if a.paging != nil && w == a.out {
 		w = a.paging
 	}
@@ -78,7 +82,7 @@ func (s style) head(t string) string  { return s.paint(t, text.Bold, s.amber) }
 func (s style) warn(t string) string  { return s.paint(t, s.amber) }
 func (s style) dim(t string) string   { return s.paint(t, text.Faint) }
 func (s style) bad(t string) string   { return s.paint(t, text.Bold, text.FgRed) }
-func (s style) good(t string) string  { return s.paint(t, text.FgGreen) }
+func (s style) good(t string) string  { return s.paint(t, s.green) }
 
 func (s style) weight(w profile.Weight) string {
 	switch w {

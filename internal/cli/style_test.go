@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"math"
 	"strings"
 	"testing"
 
@@ -11,12 +12,37 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// The colour is bright only on a ground that says it is dark.
-func TestAmber(t *testing.T) {
-	for ground, want := range map[string]text.Color{"15;0": text.Fg256Color(amberOnDark), "7;default;0": text.Fg256Color(amberOnDark),
-		"0;15": text.Fg256Color(amberOnAny), "0;7": text.Fg256Color(amberOnAny), "": text.Fg256Color(amberOnAny), "x": text.Fg256Color(amberOnAny)} {
-		assert.Equal(t, want, amber(ground), ground)
+// The colours are bright only on a ground that says it is dark.
+func TestColoursOnGrounds(t *testing.T) {
+	for ground, dark := range map[string]bool{"15;0": true, "7;default;0": true, "0;15": false, "0;7": false, "": false, "x": false} {
+		amber, green := coloursOn(ground)
+		if dark {
+			assert.Equal(t, []text.Color{text.Fg256Color(amberOnDark), text.FgGreen}, []text.Color{amber, green}, ground)
+			continue
+		}
+		assert.Equal(t, []text.Color{text.Fg256Color(amberOnAny), text.Fg256Color(greenOnAny)}, []text.Color{amber, green}, ground)
 	}
+	// Where the ground is not known, both hold on black and on white (WCAG 2.2, "contrast ratio").
+	for _, c := range []int{amberOnAny, greenOnAny} {
+		l := luminance(c)
+		assert.Greater(t, (l+0.05)/0.05, 4.4, "%d on black", c)
+		assert.Greater(t, 1.05/(l+0.05), 4.4, "%d on white", c)
+	}
+}
+
+// luminance is that of a colour of the cube of 216 that terminals have (WCAG 2.2, "relative
+// luminance").
+func luminance(c int) float64 {
+	steps := []float64{0, 95, 135, 175, 215, 255}
+	part := func(i int) float64 {
+		v := steps[i] / 255
+		if v <= 0.04045 {
+			return v / 12.92
+		}
+		return math.Pow((v+0.055)/1.055, 2.4)
+	}
+	c -= 16
+	return 0.2126*part(c/36) + 0.7152*part(c/6%6) + 0.0722*part(c%6)
 }
 
 // Where letters beyond ASCII are not shown, each is what it is.
