@@ -43,7 +43,7 @@ var optionGroups = map[group]struct{ first, rest string }{
 	ofLoad: {"mode max-rejects", "accept-changes again before commit-every missing only-new same-key keep-old " +
 		"sweep older " +
 		"because waive rejects files-only"},
-	ofSafety: {"dry-run yes", "prove strict deep check public-key sign-key"},
+	ofSafety: {"dry-run yes ask", "prove strict deep check public-key sign-key"},
 	ofOutput: {"tray output json",
 		"all for-spreadsheet format limit no-pictures rows no-color quiet log-level log-format version help"},
 }

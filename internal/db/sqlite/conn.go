@@ -20,12 +20,14 @@ import (
 type conn struct {
 	tls *libc.TLS
 	db  uintptr
-	fed *feed // or nil
+	// feeds are those that there were, which stay as long as the connection.
+	feeds []*feed
 
 	patience time.Duration // for others that hold the file
 	since    time.Time     // that the statement which runs waits for them
 	waited   atomic.Int64  // when it did last, in Unix milliseconds
 	end      atomic.Bool   // nobody is waited for any more
+	closing  sync.Mutex    // of the connection, which nobody may interrupt behind that
 }
 
 // Error is a failure that SQLite reports.
@@ -103,14 +105,12 @@ func (c *conn) error(rc int32) error {
 }
 
 func (c *conn) close() {
+	c.closing.Lock()
+	defer c.closing.Unlock()
 	if c.db != 0 {
 		connections.Delete(c.db)
 		lib.Xsqlite3_close_v2(c.tls, c.db)
 		c.db = 0
-	}
-	if c.fed != nil {
-		libc.Xfree(c.tls, c.fed.module)
-		c.fed = nil
 	}
 	c.tls.Close()
 }
@@ -126,7 +126,11 @@ func (c *conn) changes() int64 { return lib.Xsqlite3_total_changes64(c.tls, c.db
 // call it.
 func (c *conn) interrupt() {
 	c.end.Store(true)
-	lib.Xsqlite3_interrupt(c.tls, c.db)
+	c.closing.Lock()
+	defer c.closing.Unlock()
+	if c.db != 0 {
+		lib.Xsqlite3_interrupt(c.tls, c.db)
+	}
 }
 
 // exec runs a statement, with texts for its parameters.

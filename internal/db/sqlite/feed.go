@@ -3,6 +3,7 @@ package sqlite
 import (
 	"fmt"
 	"strings"
+	"sync"
 	"unsafe"
 
 	"modernc.org/libc"
@@ -19,43 +20,57 @@ type feed struct {
 	row     int        // the one shown, from 0
 	rows    int        // in all
 	values  []rawValue // of the row shown
-	module  uintptr    // memory of the C library's
 }
 
 // feedName is the table's name.
 const feedName = "ambertray_feed"
 
+// feedModule is what SQLite knows of such tables, in memory of the C library's. There is one, for
+// all connections, and it stays: SQLite disconnects a table only when it comes by, which may be
+// after another has got its name, or the connection was closed.
+var feedModule struct {
+	sync.Once
+	at uintptr
+}
+
+func (c *conn) feedModule() uintptr {
+	feedModule.Do(func() {
+		feedModule.at = libc.Xcalloc(c.tls, 1, libc.Tsize_t(unsafe.Sizeof(lib.Sqlite3_module{})))
+		if feedModule.at == 0 {
+			return
+		}
+		m := (*lib.Sqlite3_module)(at(feedModule.at))
+		m.FxConnect = pointer(feedConnect)
+		m.FxBestIndex = pointer(feedPlan)
+		m.FxDisconnect = pointer(feedFree)
+		m.FxOpen = pointer(feedOpen)
+		m.FxClose = pointer(feedFree)
+		m.FxFilter = pointer(feedFirst)
+		m.FxNext = pointer(feedNext)
+		m.FxEof = pointer(feedEnd)
+		m.FxColumn = pointer(feedColumn)
+		m.FxRowid = pointer(feedRow)
+	})
+	return feedModule.at
+}
+
 // feed makes the table, with columns named c0, c1 and so on.
 func (c *conn) feed(columns int) (*feed, error) {
 	f := &feed{columns: columns, values: make([]rawValue, columns)}
-	f.module = libc.Xcalloc(c.tls, 1, libc.Tsize_t(unsafe.Sizeof(lib.Sqlite3_module{})))
-	if f.module == 0 {
+	module := c.feedModule()
+	if module == 0 {
 		return nil, fmt.Errorf("no memory")
 	}
-	m := (*lib.Sqlite3_module)(at(f.module))
-	m.FxConnect = pointer(feedConnect)
-	m.FxBestIndex = pointer(feedPlan)
-	m.FxDisconnect = pointer(feedFree)
-	m.FxOpen = pointer(feedOpen)
-	m.FxClose = pointer(feedFree)
-	m.FxFilter = pointer(feedFirst)
-	m.FxNext = pointer(feedNext)
-	m.FxEof = pointer(feedEnd)
-	m.FxColumn = pointer(feedColumn)
-	m.FxRowid = pointer(feedRow)
 	name, err := libc.CString(feedName)
 	if err != nil {
 		return nil, err
 	}
 	defer libc.Xfree(c.tls, name)
-	if rc := lib.Xsqlite3_create_module_v2(c.tls, c.db, name, f.module, uintptr(unsafe.Pointer(f)),
+	c.feeds = append(c.feeds, f) // SQLite knows its address
+	if rc := lib.Xsqlite3_create_module_v2(c.tls, c.db, name, module, uintptr(unsafe.Pointer(f)),
 		0); rc != lib.SQLITE_OK {
 		return nil, c.error(rc)
 	}
-	if c.fed != nil {
-		libc.Xfree(c.tls, c.fed.module)
-	}
-	c.fed = f // SQLite knows its address
 	return f, nil
 }
 
