@@ -7,7 +7,7 @@ LDFLAGS := -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 export CGO_ENABLED = 0
 
 .DEFAULT_GOAL := build
-.PHONY: help build demo test lint servers fuzz bench kills versions corpus dist screenshots clean
+.PHONY: help build demo test lint servers fuzz bench kills versions test-cluster corpus dist screenshots clean
 
 help: ## this list
 	@grep -E '^[a-z]+:.*##' Makefile | sed 's/:.*##/\t/'
@@ -41,6 +41,9 @@ bench: build ## ratios against baselines, in one run on this machine
 
 versions: ## the tests on PostgreSQL 12 to 18, whose binaries npm brings; about half an hour
 	scripts/versions $${TMPDIR:-/tmp}/ambertray-versions
+
+test-cluster: ## the tests on a Galera cluster, and on PostgreSQL with partitions on other servers
+	scripts/test-cluster
 
 kills: ## kills loads at random moments, 100 on each database
 	scripts/kills 100

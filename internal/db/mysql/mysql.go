@@ -198,11 +198,19 @@ func explain(where, what string, err error) error {
 			e.Do = db.HintDisk
 		case 1205, 1213:
 			e.Do = db.HintLocked
+		case 1412:
+			e.Do = "somebody has changed a definition just now, perhaps another load; load again"
+		case 1047:
+			e.Do = "this server of the cluster takes nothing yet; wait, or use another of its servers"
+		}
+		if strings.Contains(m.Message, "writeset size") {
+			e.Do = "the cluster takes no larger transaction (wsrep_max_ws_size); commit on the way, for instance " +
+				"with --commit-every 100000"
 		}
 		return e
 	}
 	e.Do = db.NetworkHint(err, "bind-address")
-	if errors.Is(err, driver.ErrInvalidConn) || errors.Is(err, io.EOF) ||
+	if errors.Is(err, driver.ErrInvalidConn) || errors.Is(err, io.EOF) || errors.Is(err, sql.ErrConnDone) ||
 		strings.Contains(fmt.Sprint(err), "bad connection") {
 		e.Do = db.HintLost
 	}

@@ -50,7 +50,7 @@ func TestFeedsFollowEachOther(t *testing.T) {
 		assert.Zero(t, rowsOf(t, d.c))
 		d.c.fill(2000)
 	}
-	
+
 }
 
 // What is closed with a statement that was not finished does no harm to others.
