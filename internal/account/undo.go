@@ -212,8 +212,8 @@ func (u *undo) takeBack(ctx context.Context) error {
 	for i := range def.Columns {
 		def.Columns[i].Comment = ""
 	}
-	load, err := u.Session.Begin(ctx, db.Spec{Mode: db.Append, Table: def, Stage: &db.Staged{Stage: stage,
-		Target: u.found}})
+	load, err := u.Session.Begin(ctx, db.Spec{Mode: db.Append, Table: def, Deletes: true,
+		Stage: &db.Staged{Stage: stage, Target: u.found}})
 	if err != nil {
 		return err
 	}
@@ -309,7 +309,7 @@ func (u *undo) provenance() *dialect.Column {
 
 // begin begins a transaction in the table, without a stage.
 func (u *undo) begin(ctx context.Context) (db.Load, error) {
-	return u.Session.Begin(ctx, db.Spec{Mode: db.Append, Table: tableOf(u.Receipt, u.Plan)})
+	return u.Session.Begin(ctx, db.Spec{Mode: db.Append, Table: tableOf(u.Receipt, u.Plan), Deletes: true})
 }
 
 // byProvenance deletes the rows that have the name of the entry. The sources are not needed.

@@ -1,6 +1,9 @@
 package cli_test
 
 import (
+	"database/sql"
+	"errors"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -89,4 +92,19 @@ func TestGiveBackLeavesOthersAlone(t *testing.T) {
 		assert.Equal(t, before, s.leaning(t), "the rule took the rows with it")
 		assert.Equal(t, 3, s.many(t, "gauges"))
 	})
+}
+
+// A key that refers to a column which is not unique is none that SQLite checks; rows are added
+// to such a table all the same.
+func TestAppendBesideAWrongKey(t *testing.T) {
+	b := newBench(t)
+	b.write("gauges.csv", "gauge,lock\n1,Old Basin\n2,Withy Cut\n")
+	b.loaded(0, "gauges.csv", "--into", "sqlite:c.db", "--key", "none", "--yes")
+	c, err := sql.Open("sqlite", filepath.Join(b.dir, "c.db"))
+	require.NoError(t, err)
+	_, err = c.Exec("CREATE TABLE readings (id integer PRIMARY KEY, gauge integer REFERENCES gauges (gauge))")
+	require.NoError(t, errors.Join(err, c.Close()))
+	b.write("more.csv", "gauge,lock\n3,Harrow Top\n4,Nether Lock\n")
+	b.loaded(0, "more.csv", "--into", "sqlite:c.db", "--table", "gauges", "--mode", "append", "--yes")
+	assert.Len(t, b.query("c.db", "SELECT * FROM gauges"), 4)
 }

@@ -149,6 +149,8 @@ type Spec struct {
 	Stage *Staged
 	// MakeSchema makes the schema of a new table, if there is none.
 	MakeSchema bool
+	// Deletes tells that rows of a table that exists may be deleted or changed.
+	Deletes bool
 	// FileRows, if above 0, is how many rows a file has at most, where a table is files.
 	FileRows int64
 	// Once tells that the rows cannot be told apart again when all are in: a

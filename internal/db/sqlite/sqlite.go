@@ -351,23 +351,41 @@ func (d *DB) rollback() error {
 }
 
 // heedKeys has SQLite check foreign keys, which it does only for connections that ask for it:
-// those of the table, and those of others that refer to it. A table that others refer to could
-// not be emptied then, and is refilled without; see KeepsKeys.
+// those of the table, and where rows may be deleted, those of others that refer to it. A table
+// that others refer to could not be emptied then, and is refilled without; see KeepsKeys.
 func (d *DB) heedKeys(spec db.Spec) error {
-	heed := int64(1)
-	switch {
-	case spec.Mode.New():
-		heed = int64(min(len(spec.Table.References), 1))
-	case spec.Mode == db.Refill:
-		n, err := d.questions().Number(context.Background(), "cannot be read", `SELECT NOT EXISTS (SELECT 1 FROM
-			sqlite_schema m, pragma_foreign_key_list(m.name) f WHERE m.type = 'table' AND f."table" = ?1 COLLATE NOCASE
-			AND m.name <> ?1 COLLATE NOCASE)`, spec.Home().Table)
+	heed := int64(min(len(spec.Table.References), 1))
+	if !spec.Mode.New() {
+		own, referred, err := d.keysAround(spec.Home().Table)
 		if err != nil {
 			return err
 		}
-		heed = n
+		heed = 0
+		switch {
+		case spec.Mode == db.Refill:
+			if own && !referred {
+				heed = 1
+			}
+		case own, referred && (spec.Deletes || spec.Stage != nil):
+			heed = 1
+		}
 	}
 	return d.c.exec(fmt.Sprintf("PRAGMA foreign_keys = %d", heed))
+}
+
+// keysAround reports whether a table has foreign keys, and whether others refer to it.
+func (d *DB) keysAround(table string) (own, referred bool, err error) {
+	ask := func(sql string) bool {
+		var n int64
+		if err == nil {
+			n, err = d.questions().Number(context.Background(), "cannot be read", sql, table)
+		}
+		return n > 0
+	}
+	own = ask("SELECT count(*) FROM pragma_foreign_key_list(?1)")
+	referred = ask(`SELECT count(*) FROM sqlite_schema m, pragma_foreign_key_list(m.name) f WHERE m.type = 'table' AND
+		f."table" = ?1 COLLATE NOCASE AND m.name <> ?1 COLLATE NOCASE`)
+	return own, referred, err
 }
 
 type encoder struct{ types []sqltype.Type }
