@@ -122,11 +122,11 @@ func (q Questions) Orphans(ctx context.Context, referrers []Reference, table, lo
 		fields, filled, same := q.refers(r)
 		from := fmt.Sprintf("%s c WHERE %s AND NOT EXISTS (SELECT 1 FROM %s p WHERE %s)",
 			q.Dialect.Qualified(r.Schema, r.Table), filled, table, same)
-		key, err := q.firstKey(ctx, fields, from, lock)
+		key, is, err := q.firstKey(ctx, fields, from, lock)
 		if err != nil {
 			return err
 		}
-		if key != "" {
+		if is {
 			return &Orphan{r, key}
 		}
 	}
@@ -140,11 +140,11 @@ func (q Questions) ReferredTo(ctx context.Context, referrers []Reference, table,
 		fields, filled, same := q.refers(r)
 		from := fmt.Sprintf("%s c WHERE %s AND EXISTS (SELECT 1 FROM %s p WHERE %s AND %s)",
 			q.Dialect.Qualified(r.Schema, r.Table), filled, table, same, condition)
-		key, err := q.firstKey(ctx, fields, from, "")
+		key, is, err := q.firstKey(ctx, fields, from, "")
 		if err != nil {
 			return err
 		}
-		if key != "" {
+		if is {
 			return &ReferredTo{r, key}
 		}
 	}
@@ -163,12 +163,12 @@ func (q Questions) refers(r Reference) (fields, filled, same string) {
 	return strings.Join(f, ", "), strings.Join(n, " AND "), strings.Join(s, " AND ")
 }
 
-// firstKey is the first row of a question, or empty where there is none.
-func (q Questions) firstKey(ctx context.Context, fields, from, lock string) (string, error) {
+// firstKey is the first row of a question, if there is one.
+func (q Questions) firstKey(ctx context.Context, fields, from, lock string) (key string, is bool, err error) {
 	rows, err := q.Rows(ctx, "cannot see what refers to the table",
 		strings.TrimSpace(q.Dialect.First(fields, from, 1)+" "+lock))
 	if err != nil || len(rows) == 0 {
-		return "", err
+		return "", false, err
 	}
 	var values []string
 	for _, v := range rows[0] {
@@ -176,7 +176,7 @@ func (q Questions) firstKey(ctx context.Context, fields, from, lock string) (str
 			values = append(values, *v)
 		}
 	}
-	return strings.Join(values, ", "), nil
+	return strings.Join(values, ", "), true, nil
 }
 
 // Leaning is what the columns come to by which other tables refer to one, of those keys whose

@@ -64,6 +64,11 @@ func TestReferredTo(t *testing.T) {
 	assert.Equal(t, `SELECT c.gauge, c."day" FROM days c WHERE c.gauge IS NOT NULL AND c."day" IS NOT NULL AND EXISTS (SELECT 1 FROM "gauges" p `+
 		`WHERE p.gauge = c.gauge AND p.read_at = c."day" AND gone(p)) LIMIT 1`, a.asked[1])
 	assert.NoError(t, q.ReferredTo(context.Background(), refs, `"gauges"`, "gone(p)"), "nothing refers to what goes")
+	a.next = [][][]*string{{texts("")}}
+	assert.ErrorAs(t, q.ReferredTo(context.Background(), refs, `"gauges"`, "gone(p)"), &held, "an empty text is a key, too")
+	a.next = [][][]*string{{texts("")}}
+	var orphan *Orphan
+	assert.ErrorAs(t, q.Orphans(context.Background(), refs, `"gauges"`, ""), &orphan)
 }
 
 // Only keys whose rules change rows are watched, and what moved is told from what did not.
