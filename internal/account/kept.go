@@ -69,6 +69,9 @@ func (u *undo) giveBack(ctx context.Context) error {
 // exchange puts the rows that were kept in the place of those of the load.
 func (u *undo) exchange(ctx context.Context, merger db.Merger) error {
 	k := u.Receipt.Kept
+	if err := u.lean(ctx, merger); err != nil {
+		return err
+	}
 	work, err := u.begin(ctx)
 	if err != nil {
 		return err

@@ -77,9 +77,6 @@ func Undo(ctx context.Context, job UndoJob) (*tray.Undoing, error) {
 	if u.found == nil {
 		return nil, &NotDone{Why: "the table does not exist any more"}
 	}
-	if err := u.lean(ctx); err != nil {
-		return nil, err
-	}
 	switch db.Mode(r.Table.Mode) {
 	case db.Create:
 		return u.out, u.drop(ctx)
@@ -92,10 +89,9 @@ func Undo(ctx context.Context, job UndoJob) (*tray.Undoing, error) {
 }
 
 // lean looks which rows of other tables refer to the table.
-func (u *undo) lean(ctx context.Context) error {
+func (u *undo) lean(ctx context.Context, m db.Merger) error {
 	s, is := u.Session.(db.Surveyor)
-	m, can := u.Session.(db.Merger)
-	if !is || !can {
+	if !is {
 		return nil
 	}
 	around, err := s.Around(ctx, u.found)
@@ -194,6 +190,9 @@ func (u *undo) takeBack(ctx context.Context) error {
 	if !is {
 		return &NotDone{Why: u.Session.Dialect().Title +
 			": loads into a table that was there cannot be taken back yet"}
+	}
+	if err := u.lean(ctx, merger); err != nil {
+		return err
 	}
 	if c := u.provenance(); c != nil {
 		return u.byProvenance(ctx, merger, *c)

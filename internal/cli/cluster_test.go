@@ -30,8 +30,8 @@ func node(t *testing.T, kind string, n int) string {
 	return at
 }
 
-// asked is a query on a server of the cluster, once that answers.
-func asked(t *testing.T, at, query string) [][]string {
+// clusterServer is a connection to a server of the cluster, beside the program's.
+func clusterServer(t *testing.T, at string) *sql.DB {
 	u, err := url.Parse(at)
 	require.NoError(t, err)
 	driver, dsn := "pgx", at
@@ -40,19 +40,18 @@ func asked(t *testing.T, at, query string) [][]string {
 	}
 	c, err := sql.Open(driver, dsn)
 	require.NoError(t, err)
+	return c
+}
+
+// asked is a query on a server of the cluster.
+func asked(t *testing.T, at, query string) [][]string {
+	c := clusterServer(t, at)
 	defer c.Close()
 	return queryRows(t, c, query)
 }
 
 func doneTo(t *testing.T, at string, statements ...string) {
-	u, err := url.Parse(at)
-	require.NoError(t, err)
-	driver, dsn := "pgx", at
-	if u.Scheme == "mysql" {
-		driver, dsn = "mysql", fmt.Sprintf("tray:%s@tcp(%s)%s?timeout=5s", testdb.Password, u.Host, u.Path)
-	}
-	c, err := sql.Open(driver, dsn)
-	require.NoError(t, err)
+	c := clusterServer(t, at)
 	defer c.Close()
 	for _, s := range statements {
 		_, err := c.Exec(s)

@@ -12,7 +12,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"ambertray/internal/desk"
-	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/rows"
 	"ambertray/internal/sqltype"
@@ -363,10 +362,5 @@ func (m *deciding) answer(i int, text string) error {
 		}
 	case asksNothing:
 	}
-	err := m.review.Decide(i, d)
-	var wrong *plan.Error
-	if errors.As(err, &wrong) {
-		return errors.New(wrong.What)
-	}
-	return err
+	return m.review.Decide(i, d)
 }

@@ -78,7 +78,7 @@ func (m *deciding) drawColumn(w *strings.Builder, i int) {
 	if len(c.Findings) > 0 {
 		fmt.Fprintln(w)
 	}
-	m.drawValues(w, &c)
+	m.drawValues(w, i, &c)
 	fmt.Fprintln(w)
 	all := m.ways(i, &c)
 	widest := 0
@@ -148,7 +148,7 @@ func (m *deciding) fit(i int, c *desk.ReviewColumn, x way, picked bool) string {
 }
 
 // drawValues shows what is in the column.
-func (m *deciding) drawValues(w *strings.Builder, c *desk.ReviewColumn) {
+func (m *deciding) drawValues(w *strings.Builder, i int, c *desk.ReviewColumn) {
 	row := func(what, text string) {
 		for k, l := range fold(text, m.st.width-14) {
 			if k > 0 {
@@ -183,7 +183,7 @@ func (m *deciding) drawValues(w *strings.Builder, c *desk.ReviewColumn) {
 		row("most", strings.Join(often, " · "))
 	}
 	var first []string
-	for _, v := range c.Values {
+	for _, v := range m.review.Values(i) {
 		if v = shorten(strings.TrimSpace(v), 24); v != "" && !slices.Contains(first, v) {
 			first = append(first, v)
 		}

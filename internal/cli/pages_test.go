@@ -27,9 +27,9 @@ var varies = regexp.MustCompile(`\d{8}-\d{6}(-\d+)?|of \d{4}-\d\d-\d\d \d\d:\d\d
 // what comes back. A line of nothing but … stands for any lines.
 var shellBlock = regexp.MustCompile("(?s)\n```\n(\\$ .*?)\n```\n")
 
-// transcript runs the commands of a block, and returns the block as it came out. What has come
+// played runs the commands of a block, and returns the block as it came out. What has come
 // back is as the page has it, where that fits.
-func (b *bench) transcript(block string, status *int) string {
+func (b *bench) played(block string, status *int) string {
 	bin := b.t.TempDir()
 	require.NoError(b.t, os.Symlink(program, filepath.Join(bin, "ambertray")))
 	var out []string
@@ -107,7 +107,7 @@ func TestJobPages(t *testing.T) {
 			now := shellBlock.ReplaceAllStringFunc(text, func(s string) string {
 				blocks++
 				block := shellBlock.FindStringSubmatch(s)[1]
-				return strings.Replace(s, block, b.transcript(block, &status), 1)
+				return strings.Replace(s, block, b.played(block, &status), 1)
 			})
 			assert.Greater(t, blocks, 2)
 			if os.Getenv("AMBERTRAY_WRITE_GOLDEN") != "" {

@@ -55,15 +55,11 @@ func (o *Opened) First() *source.Source { return o.Sources[0] }
 
 // Name is what people call the input: the name of its first source, and how many others there are.
 func (o *Opened) Name() string {
-	n := int64(len(o.Sources) - 1)
-	if n == 0 {
-		return o.First().Name
+	var paths []string
+	for _, s := range o.Sources {
+		paths = append(paths, s.Path)
 	}
-	other := "other file"
-	if o.Sources[1].Path == o.First().Path {
-		other = "other sheet"
-	}
-	return o.First().Name + " and " + phrase.Count(n, other)
+	return source.NamedTogether(o.First().Name, paths)
 }
 
 // Size is how many bytes all sources have.

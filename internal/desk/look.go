@@ -215,6 +215,7 @@ func made(ctx context.Context, o *Opened, first int) (out []Made) {
 // columns writes the columns into the document; who shows them otherwise goes by Opened.
 func (x *LookSource) columns() {
 	o := x.Opened
+	x.Columns = make([]LookColumn, 0, len(o.Profile.Columns))
 	for i, c := range o.Profile.Columns {
 		var planned *plan.Column
 		if !o.Given {

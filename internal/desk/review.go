@@ -8,7 +8,6 @@ import (
 
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
-	"ambertray/internal/reading"
 	"ambertray/internal/rows"
 	"ambertray/internal/sqltype"
 )
@@ -21,6 +20,8 @@ type Review struct {
 	decided map[int]Decision
 	names   []string // of the columns before anything was decided; empty: left out
 	types   []sqltype.Type
+	// findings are those about columns, by header.
+	findings map[string][]profile.Finding
 }
 
 // A Decision is what a person says of a column.
@@ -50,8 +51,6 @@ type ReviewColumn struct {
 	Findings []profile.Finding
 	// Ways are the types that the findings speak of, beside the one that was found.
 	Ways []Way
-	// Values are the first of the file.
-	Values []string
 	Decision
 	// Decided tells that the person has said something else than what was found.
 	Decided bool
@@ -70,7 +69,12 @@ func (c *ReviewColumn) Careful() bool {
 
 // newReview begins a review.
 func newReview(in Input, o *Opened) *Review {
-	r := &Review{in: in, opened: o, decided: map[int]Decision{}}
+	r := &Review{in: in, opened: o, decided: map[int]Decision{}, findings: map[string][]profile.Finding{}}
+	for _, f := range o.Profile.Findings {
+		if f.Column != "" {
+			r.findings[f.Column] = append(r.findings[f.Column], f)
+		}
+	}
 	cols := o.Plan.Columns
 	for _, c := range o.Profile.Columns {
 		name := ""
@@ -117,23 +121,25 @@ func (r *Review) Column(i int) ReviewColumn {
 		c.Type = c.Decision.Type
 	}
 	c.LeaveOut = c.LeaveOut || r.names[i] == ""
-	for _, f := range r.opened.Profile.Findings {
-		if f.Column != found.Header || found.Header == "" {
-			continue
-		}
-		c.Findings = append(c.Findings, f)
+	c.Findings = r.findings[found.Header]
+	for _, f := range c.Findings {
 		for _, a := range f.Answers {
 			if t, err := sqltype.Parse(a.Value); a.Option == "type" && err == nil && t != found.Type {
 				c.Ways = append(c.Ways, r.Ways(i, t, a.Text)...)
 			}
 		}
 	}
+	return c
+}
+
+// Values are the first of a column, as they stand in the file.
+func (r *Review) Values(i int) (out []string) {
 	for _, first := range r.opened.Profile.First {
 		if i < len(first.Fields) {
-			c.Values = append(c.Values, first.Fields[i])
+			out = append(out, first.Fields[i])
 		}
 	}
-	return c
+	return out
 }
 
 // Ways are those in which a column can be of a type: one, or more where the evidence leaves open
@@ -145,17 +151,11 @@ func (r *Review) Ways(i int, t sqltype.Type, text string) (out []Way) {
 		return []Way{{w, text}}
 	}
 	for _, a := range open[0].Answers {
-		one := w
-		switch a.Option {
-		case "dates":
-			one.Dates = a.Value
-		case "decimal":
-			one.Decimal = reading.Point
-			if a.Value == "comma" {
-				one.Decimal = reading.Comma
-			}
+		var settled Input
+		if settled.settle(a.Option, a.Value) == nil {
+			out = append(out, Way{profile.Wanted{Type: t, Dates: settled.Options.Dates,
+				Decimal: settled.Options.Decimal}, a.Text})
 		}
-		out = append(out, Way{one, a.Text})
 	}
 	return out
 }

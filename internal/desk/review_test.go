@@ -107,7 +107,7 @@ func TestReviewShowsEvidence(t *testing.T) {
 		}
 		require.Len(t, day.Ways, 2, "nothing tells which of both comes first")
 		assert.Equal(t, profile.Wanted{Type: sqltype.Type{Kind: sqltype.Date}, Dates: "month-first"}, day.Ways[1].Wanted)
-		assert.Equal(t, []string{"01/02/2024", "02/02/2024"}, day.Values[:2])
+		assert.Equal(t, []string{"01/02/2024", "02/02/2024"}, r.Values(1)[:2])
 
 		x, err := r.Misfits(ctx, 1, asDate)
 		require.NoError(t, err)

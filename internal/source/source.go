@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"ambertray/internal/phrase"
 	"ambertray/internal/source/workbook"
 )
 
@@ -116,4 +117,17 @@ func FileBytes(sources []*Source) (n int64) {
 		seen[s.Path] = true
 	}
 	return n
+}
+
+// NamedTogether is what several sources are called: the first by its name, and how many others
+// there are, by their paths.
+func NamedTogether(first string, paths []string) string {
+	if len(paths) < 2 {
+		return first
+	}
+	other := "other file"
+	if paths[1] == paths[0] {
+		other = "other sheet"
+	}
+	return first + " and " + phrase.Count(int64(len(paths)-1), other)
 }

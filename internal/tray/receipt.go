@@ -112,14 +112,11 @@ func Names(s []Source) string {
 	if s[0].Part != "" {
 		first += ", " + s[0].Part
 	}
-	if len(s) == 1 {
-		return first
+	var paths []string
+	for _, x := range s {
+		paths = append(paths, x.Path)
 	}
-	other := "other file"
-	if s[1].Path == s[0].Path {
-		other = "other sheet"
-	}
-	return fmt.Sprintf("%s and %s", first, phrase.Count(int64(len(s)-1), other))
+	return source.NamedTogether(first, paths)
 }
 
 // Records is the account: Read = Loaded + Mended + Waived + Rejected + Skipped.

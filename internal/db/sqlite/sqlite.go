@@ -354,23 +354,18 @@ func (d *DB) rollback() error {
 // those of the table, and where rows may be deleted, those of others that refer to it. A table
 // that others refer to could not be emptied then, and is refilled without; see KeepsKeys.
 func (d *DB) heedKeys(spec db.Spec) error {
-	heed := int64(min(len(spec.Table.References), 1))
+	heed := len(spec.Table.References) > 0
 	if !spec.Mode.New() {
 		own, referred, err := d.keysAround(spec.Home().Table)
 		if err != nil {
 			return err
 		}
-		heed = 0
-		switch {
-		case spec.Mode == db.Refill:
-			if own && !referred {
-				heed = 1
-			}
-		case own, referred && (spec.Deletes || spec.Stage != nil):
-			heed = 1
+		heed = own || referred && (spec.Deletes || spec.Stage != nil)
+		if spec.Mode == db.Refill {
+			heed = own && !referred
 		}
 	}
-	return d.c.exec(fmt.Sprintf("PRAGMA foreign_keys = %d", heed))
+	return d.c.exec(fmt.Sprintf("PRAGMA foreign_keys = %t", heed))
 }
 
 // keysAround reports whether a table has foreign keys, and whether others refer to it.
