@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -114,9 +115,13 @@ func TestRefitKilled(t *testing.T) {
 		rec := b.loaded(0, "a.yaml", "--into", s.url)
 		b.write("b.yaml", strings.Replace(b.read("a.yaml"), "type: smallint", "type: varchar(12)", 1))
 		plans := []string{"a.yaml", "b.yaml"}
-		at, killed := 0, 0
+		// One that is let alone says how long it takes here, so that it is killed in that time.
+		began := time.Now()
+		b.run(0, "refit", rec.Entry, "b.yaml", "--yes", "--into", s.url)
+		within := max(int(time.Since(began).Milliseconds()), 40)
+		at, killed := 1, 0
 		for i := 0; i < 4*kills && killed < kills; i++ {
-			b.killedAtRandom(30, 700, "refit", rec.Entry, plans[1-at], "--yes", "--into", s.url)
+			b.killedAtRandom(10, within, "refit", rec.Entry, plans[1-at], "--yes", "--into", s.url)
 			// Whoever asks settles it, and the table is what the entry says.
 			require.Contains(t, b.run(0, "verify", rec.Entry, "--into", s.url).out, "answer  agrees")
 			b.run(0, "verify", rec.Entry, "--deep", "--into", s.url)
