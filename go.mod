@@ -35,6 +35,7 @@ require (
 	github.com/parquet-go/parquet-go v0.32.0
 	github.com/richardlehane/mscfb v1.0.9
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
+	github.com/shopspring/decimal v1.4.0
 	github.com/spf13/pflag v1.0.9
 	golang.org/x/sys v0.49.0
 	gopkg.in/ini.v1 v1.68.0
@@ -89,7 +90,7 @@ require (
 	github.com/richardlehane/msoleps v1.0.6 // indirect
 	github.com/rivo/uniseg v0.4.7 // indirect
 	github.com/russross/blackfriday/v2 v2.1.0 // indirect
-	github.com/shopspring/decimal v1.4.0 // indirect
+	github.com/sijms/go-ora/v2 v2.8.24 // indirect
 	github.com/tiendc/go-deepcopy v1.7.2 // indirect
 	github.com/twpayne/go-geom v1.6.1 // indirect
 	github.com/ulikunitz/xz v0.5.12 // indirect

@@ -15,13 +15,17 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	_ "github.com/go-sql-driver/mysql"  // registers "mysql"
 	_ "github.com/jackc/pgx/v5/stdlib"  // registers "pgx"
 	_ "github.com/microsoft/go-mssqldb" // registers "sqlserver"
+	_ "github.com/sijms/go-ora/v2"      // registers "oracle"
 	"github.com/stretchr/testify/require"
 
 	"ambertray/internal/standin/engine"
+	"ambertray/internal/standin/oracle"
+	oracleengine "ambertray/internal/standin/oracle/engine"
 	"ambertray/internal/standin/sqlserver"
 )
 
@@ -157,4 +161,49 @@ func SQLServer(t testing.TB) (string, *sql.DB) {
 func Logins() map[string]engine.Login {
 	return map[string]engine.Login{"tray": {Password: Password}, "reader": {Password: Password,
 		May: []string{"SELECT"}}}
+}
+
+var (
+	oracleStandin     *oracle.Standin
+	oracleStandinOnce sync.Once
+)
+
+// Oracle does the same on Oracle, where a user is what a database is elsewhere: on the server
+// that AMBERTRAY_TEST_ORACLE names, as a user that may make others, or on a stand-in.
+func Oracle(t testing.TB) (string, *sql.DB) {
+	t.Helper()
+	base := os.Getenv("AMBERTRAY_TEST_ORACLE")
+	if base == "" {
+		oracleStandinOnce.Do(func() {
+			var err error
+			oracleStandin, err = oracle.Start(oracle.Options{Logins: map[string]oracleengine.Login{
+				"tray": {Password: Password}}, Log: log.New(os.Stderr, "oracle standin: ", 0)})
+			require.NoError(t, err)
+		})
+		base = "oracle://tray:" + Password + "@" + oracleStandin.Addr + "/" + oracle.Service
+	}
+	admin, err := sql.Open("oracle", base)
+	require.NoError(t, err)
+	name := unique()
+	for _, s := range []string{"CREATE USER " + name + ` IDENTIFIED BY "` + Password + `" QUOTA UNLIMITED ON users`,
+		"GRANT CREATE SESSION, CREATE TABLE, CREATE VIEW, CREATE TRIGGER, CREATE SEQUENCE TO " + name} {
+		_, err = admin.Exec(s)
+		require.NoError(t, err, s)
+	}
+	u, err := url.Parse(base)
+	require.NoError(t, err)
+	u.User = url.UserPassword(name, Password)
+	db, err := sql.Open("oracle", u.String())
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		db.Close()
+		for range 50 { // while a session of the user's is still there
+			if _, err := admin.Exec("DROP USER " + name + " CASCADE"); err == nil {
+				break
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		admin.Close()
+	})
+	return u.String(), db
 }

@@ -32,6 +32,7 @@ var networked = map[string]func(t testing.TB) string{
 	"postgres":  func(t testing.TB) string { u, _ := testdb.Postgres(t); return u },
 	"mysql":     func(t testing.TB) string { u, _ := testdb.MySQL(t); return u },
 	"sqlserver": func(t testing.TB) string { u, _ := testdb.SQLServer(t); return u },
+	"oracle":    func(t testing.TB) string { u, _ := testdb.Oracle(t); return u },
 }
 
 // onTargets runs a test on each database. connected opens one more connection.

@@ -353,15 +353,15 @@ func (d *Dialect) constraints(t *Table) (out []string) {
 func (d *Dialect) indexes(t *Table) (out []string) {
 	for _, x := range t.Indexes {
 		if !d.IndexWithin {
-			out = append(out, fmt.Sprintf("CREATE INDEX %s ON %s (%s)", d.Quote(d.indexName(t.Name, x)),
+			out = append(out, fmt.Sprintf("CREATE INDEX %s ON %s (%s)", d.Quote(d.IndexName(t.Name, x)),
 				d.Qualified(t.Schema, t.Name), d.List(x)))
 		}
 	}
 	return out
 }
 
-// indexName names an index by its table and columns, in no more than the database allows.
-func (d *Dialect) indexName(table string, columns []string) string {
+// IndexName names an index by its table and columns, in no more than the database allows.
+func (d *Dialect) IndexName(table string, columns []string) string {
 	name := table + "_" + strings.Join(columns, "_") + "_idx"
 	if d.Check(name) == nil {
 		return name

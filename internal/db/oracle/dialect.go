@@ -19,7 +19,10 @@ var Dialect = &dialect.Dialect{
 		return fmt.Sprintf("SELECT %s FROM %s FETCH FIRST %d ROWS ONLY", columns, table, n)
 	},
 	OpenQuote: `"`, CloseQuote: `"`,
-	Merges: dialect.UpdateByMerge,
+	// A bare name is made upper case; it is shown in lower case here, and others are quoted.
+	Folds:     strings.ToLower,
+	IfMissing: ifMissing,
+	Merges:    dialect.UpdateByMerge,
 	Distinct: func(t sqltype.Type, a, b string) string {
 		if t.Kind == sqltype.Text || t.Kind == sqltype.VarChar && t.Length > 4000 {
 			// A CLOB cannot be compared as a value (Oracle, DBMS_LOB.COMPARE).
@@ -88,6 +91,12 @@ var Dialect = &dialect.Dialect{
 		return dialect.StandardLiteral(c, plain)
 	},
 	Comments: dialect.StandardComments,
+}
+
+// ifMissing makes a table where there is none: error 955 says that there is one.
+func ifMissing(d *dialect.Dialect, t dialect.Table) string {
+	return "BEGIN EXECUTE IMMEDIATE " + dialect.Quoted(d.Create(t)[0]) +
+		"; EXCEPTION WHEN OTHERS THEN IF SQLCODE <> -955 THEN RAISE; END IF; END;"
 }
 
 // oraclePiece is how many characters of text stand in one WriteLiteral: a line of

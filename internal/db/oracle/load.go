@@ -1,0 +1,289 @@
+package oracle
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/sink"
+	"ambertray/internal/tally"
+)
+
+type load struct {
+	d       *DB
+	spec    db.Spec
+	table   string // quoted: where rows go
+	final   string // quoted: its name in the end
+	side    string // unquoted name of a side table, or ""
+	object  string // the side table's number in the catalog
+	into    *found
+	loose   []bool
+	insert  string // the statement that takes rows
+	refused []sink.Refusal
+	record  []db.LedgerRow // still to be written
+	keep    string         // the table that has the old rows
+	mark    string         // by which the commit can be asked for
+	made    bool           // the table is ours, under its own name, and nothing is committed in it
+	stepped bool           // a step has been committed
+	unsure  bool           // the answer to what makes the load come to be was lost
+}
+
+// sidePrefix begins the names of tables that are being made.
+const sidePrefix = "ambertray_"
+
+// isSide is the form of the names of side tables, and of tables that one replaces.
+var isSide = regexp.MustCompile(`^` + sidePrefix + `[0-9a-f]{10}_[0-9a-f]{8}(_old)?$`)
+
+// sideName begins the names of a table's side tables.
+func (d *DB) sideName(schema, name string) string {
+	sum := sha256.Sum256([]byte(d.owner(schema) + "\x00" + catalogued(name)))
+	return sidePrefix + hex.EncodeToString(sum[:5]) + "_"
+}
+
+// lockOf is the lock that a load holds as long as it needs a side table.
+func lockOf(side string) string { return "side " + strings.TrimSuffix(side, "_old") }
+
+// Begin implements db.Session.
+func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
+	t := spec.Table
+	l := &load{d: d, spec: spec, final: Dialect.Qualified(t.Schema, t.Name)}
+	l.table = l.final
+	d.load = l
+	if err := l.prepare(ctx); err != nil {
+		l.Rollback()
+		return nil, err
+	}
+	return l, nil
+}
+
+// prepare makes the side table, or empties the existing one, and begins the transaction.
+func (l *load) prepare(ctx context.Context) error {
+	d, t := l.d, l.spec.Table
+	switch {
+	case l.spec.Steps != "":
+		if err := l.stepwise(ctx); err != nil {
+			return err
+		}
+	case l.spec.Mode.New():
+		if err := l.makeSide(ctx); err != nil {
+			return err
+		}
+	}
+	for _, s := range l.spec.Alter {
+		if err := d.do(ctx, "refuses: "+s, s); err != nil {
+			return err
+		}
+	}
+	l.beginMark(ctx)
+	if err := l.keepTable(ctx); err != nil {
+		return err
+	}
+	if err := l.start(ctx); err != nil {
+		return err
+	}
+	if err := l.keepRows(ctx); err != nil {
+		return err
+	}
+	if l.spec.Mode == db.Refill {
+		if err := l.empty(ctx); err != nil {
+			return err
+		}
+	}
+	name := t.Name
+	if l.side != "" {
+		name = l.side
+	}
+	var err error
+	if l.into, err = d.find(ctx, t.Schema, name); err != nil {
+		return err
+	}
+	if l.into == nil {
+		return d.fail("does not have the table "+name, nil)
+	}
+	l.object = l.into.id
+	l.loose = db.LooseColumns(l.into.Table, t.Columns)
+	return l.settle()
+}
+
+// makeSide makes a table beside the one that is wanted.
+func (l *load) makeSide(ctx context.Context) error {
+	d, t := l.d, l.spec.Table
+	if err := d.sweep(ctx, t.Schema, t.Name); err != nil {
+		return err
+	}
+	var r [4]byte
+	rand.Read(r[:])
+	side := d.sideName(t.Schema, t.Name) + hex.EncodeToString(r[:])
+	if _, err := d.tryLock(ctx, t.Schema, lockOf(side), 0); err != nil {
+		return err
+	}
+	made := t
+	made.Name = side
+	statements := Dialect.Create(made)
+	if l.spec.Like != nil {
+		var err error
+		if statements, err = d.definition(ctx, *l.spec.Like, made); err != nil {
+			return err
+		}
+	}
+	l.side, l.table = side, Dialect.Qualified(t.Schema, side)
+	for _, s := range statements {
+		if err := d.do(ctx, "refuses the definition", s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// start begins a transaction of the load. Of a table that exists, the rows that are there
+// stay as they are until its end: others may read it.
+func (l *load) start(ctx context.Context) error {
+	if err := l.d.begin(ctx); err != nil {
+		return err
+	}
+	if l.side != "" {
+		return nil
+	}
+	wait := l.d.wait
+	if wait == 0 {
+		wait = db.LockWait
+	}
+	return l.d.do(ctx, "cannot hold the table", fmt.Sprintf("LOCK TABLE %s IN SHARE ROW EXCLUSIVE MODE WAIT %d", l.table,
+		min(max(int(wait.Seconds()), 1), 1_000_000)))
+}
+
+// empty takes all rows out of the table; TRUNCATE would commit. Where others refer to a row,
+// the server says so.
+func (l *load) empty(ctx context.Context) error {
+	return l.d.do(ctx, "cannot empty the table", "DELETE FROM "+l.table)
+}
+
+// keepTable makes the table that keeps the old rows. It is committed at once, and empty until
+// the load commits.
+func (l *load) keepTable(ctx context.Context) error {
+	if l.spec.Keep == "" {
+		return nil
+	}
+	t := l.spec.Table
+	l.keep = Dialect.Qualified(t.Schema, l.spec.Keep)
+	if err := l.d.do(ctx, "cannot keep the old rows", fmt.Sprintf("CREATE TABLE %s AS SELECT * FROM %s WHERE 1 = 0",
+		l.keep, l.final)); err != nil {
+		l.keep = ""
+		return err
+	}
+	return nil
+}
+
+// keepRows fills it, in the transaction of the load.
+func (l *load) keepRows(ctx context.Context) error {
+	if l.keep == "" {
+		return nil
+	}
+	return l.d.do(ctx, "cannot keep the old rows", fmt.Sprintf("INSERT INTO %s SELECT * FROM %s", l.keep, l.final))
+}
+
+// Tally implements db.Load.
+func (l *load) Tally(ctx context.Context) (int64, []tally.Tally, error) {
+	return l.d.tally(ctx, l.table, l.spec.Table.Columns, l.loose, l.into.fixed)
+}
+
+// Commit implements db.Load.
+func (l *load) Commit(ctx context.Context) error {
+	d, t := l.d, l.spec.Table
+	if l.spec.Steps != "" {
+		if err := l.notebook().Forget(ctx); err != nil {
+			return err
+		}
+	}
+	if err := d.commit(); err != nil {
+		var lost *db.Unsure
+		if l.unsure = errors.As(err, &lost) && l.side == ""; !l.unsure && lost != nil {
+			return lost.Err // the side table has not its name yet
+		}
+		return err
+	}
+	l.renumber(ctx)
+	if l.spec.Steps != "" {
+		d.tidy(ctx, t.Schema)
+	}
+	if l.side != "" {
+		if err := l.takeName(ctx); err != nil {
+			return err
+		}
+	}
+	l.end()
+	return nil
+}
+
+// renumber has the server go on with its numbers above the largest that was loaded. That is a
+// definition, and so behind the commit; where it fails, the next row that the server numbers
+// is refused by the key.
+func (l *load) renumber(ctx context.Context) {
+	for i, c := range l.into.Columns {
+		given := slices.ContainsFunc(l.spec.Table.Columns, func(x dialect.Column) bool { return x.Name == c.Name })
+		if c.Identity && given {
+			l.d.c.ExecContext(ctx, fmt.Sprintf("ALTER TABLE %s MODIFY (%s GENERATED BY DEFAULT AS IDENTITY (START WITH "+
+				"LIMIT VALUE))", l.table, quote(l.into.Columns[i].Name)))
+		}
+	}
+}
+
+// end lets go of what the load held.
+func (l *load) end() {
+	if l.side != "" {
+		l.d.unlock(l.spec.Table.Schema, lockOf(l.side))
+	}
+	l.d.load = nil
+}
+
+// Rollback implements db.Load.
+func (l *load) Rollback() error {
+	d := l.d
+	if d.load == nil {
+		return nil
+	}
+	if l.unsure {
+		d.load, d.tx = nil, nil // what became of it is to be asked for, and nothing to be taken away
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), endIn)
+	defer cancel()
+	err := d.rollback()
+	if err != nil || d.c.PingContext(ctx) != nil {
+		// The connection is gone, and the transaction with it; the rest is done over another one.
+		if c, err2 := d.session(ctx); err2 == nil {
+			d.c.Close()
+			d.c = c
+		}
+	}
+	drop := func(table string) {
+		if err2 := d.do(ctx, "cannot take back what was made", "DROP TABLE "+table+" PURGE"); err2 != nil && err == nil &&
+			!is(err2, 942) {
+			err = err2
+		}
+	}
+	if l.side != "" || l.made {
+		drop(l.table)
+	}
+	if l.keep != "" {
+		drop(l.keep)
+	}
+	if l.made || l.spec.Steps != "" && !l.spec.Going && !l.stepped {
+		if is, err2 := d.hasNotes(ctx, l.spec.Home().Schema); err2 == nil && is {
+			l.notebook().Forget(ctx)
+			d.tidy(ctx, l.spec.Home().Schema)
+		}
+	}
+	l.Unmark(ctx)
+	l.end()
+	l.side = ""
+	return err
+}

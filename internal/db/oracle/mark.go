@@ -1,0 +1,128 @@
+package oracle
+
+import (
+	"context"
+	"strings"
+
+	"ambertray/internal/db"
+)
+
+// The mark of a load into a side table is that table's name, and its number in the catalog,
+// which it keeps when it gets another name. The mark of another is a row in the table of
+// notes, begun before the transaction and done within.
+const sideMark = "side "
+
+// beginMark notes that a load into a table that exists has begun. Who may not make the table
+// for it loads without a mark.
+func (l *load) beginMark(ctx context.Context) {
+	d, schema := l.d, l.spec.Home().Schema
+	d.sweepMarks(ctx, schema)
+	if l.side != "" || l.spec.Steps != "" {
+		return
+	}
+	mark := db.NewMark(d.questions(), schema)
+	if got, err := d.tryLock(ctx, schema, claimOf(mark.Load), 0); err != nil || !got {
+		return
+	}
+	if mark.Make(ctx) != nil || mark.BeginMark(ctx) != nil {
+		d.unlock(schema, claimOf(mark.Load))
+		return
+	}
+	l.mark = mark.Load
+}
+
+// sweepMarks forgets the marks of loads that have died. What is not swept is, by the next
+// load.
+func (d *DB) sweepMarks(ctx context.Context, schema string) {
+	if is, err := d.hasNotes(ctx, schema); err != nil || !is {
+		return
+	}
+	d.notebook(schema, "").SweepMarks(ctx, func(load string) bool {
+		free, err := d.free(ctx, schema, claimOf(load))
+		return err == nil && free
+	})
+	d.tidy(ctx, schema)
+}
+
+// Mark implements db.Marked.
+func (l *load) Mark(ctx context.Context) (string, error) {
+	switch {
+	case l.side != "":
+		return sideMark + l.side + " " + l.object, nil
+	case l.mark == "":
+		return "", nil
+	}
+	return db.RowMark + l.mark, l.d.notebook(l.spec.Home().Schema, l.mark).DoneMark(ctx)
+}
+
+// Unmark implements db.Marked.
+func (l *load) Unmark(ctx context.Context) {
+	schema := l.spec.Home().Schema
+	if l.mark != "" {
+		l.d.Settled(ctx, schema, db.RowMark+l.mark)
+		l.d.unlock(schema, claimOf(l.mark))
+		l.mark = ""
+	}
+}
+
+// Outcome implements db.Outcomer. It holds the load's own lock, which that had as long as its
+// session lived.
+func (d *DB) Outcome(ctx context.Context, schema, mark string) (db.Outcome, error) {
+	if text, is := strings.CutPrefix(mark, sideMark); is {
+		side, object, _ := strings.Cut(text, " ")
+		return d.sideOutcome(ctx, schema, side, object)
+	}
+	row, is := strings.CutPrefix(mark, db.RowMark)
+	if !is {
+		return db.Unknown, nil
+	}
+	if err := d.lock(ctx, schema, claimOf(row), atLoad, lockWait); err != nil {
+		return db.Unknown, err
+	}
+	defer d.unlock(schema, claimOf(row))
+	if is, err := d.hasNotes(ctx, schema); err != nil || !is {
+		return db.Unknown, err
+	}
+	return d.notebook(schema, row).OutcomeOfMark(ctx)
+}
+
+// sideOutcome looks under which name the side table is now.
+func (d *DB) sideOutcome(ctx context.Context, schema, side, object string) (db.Outcome, error) {
+	if err := d.lock(ctx, schema, lockOf(side), atLoad, lockWait); err != nil {
+		return db.Unknown, err
+	}
+	defer d.unlock(schema, lockOf(side))
+	rows, err := d.questions().Rows(ctx, "cannot see what became of the load", "SELECT object_name FROM all_objects WHERE "+
+		"owner = :1 AND object_id = :2", d.owner(schema), object)
+	if err != nil || len(rows) == 0 {
+		return db.Unknown, err
+	}
+	name := shown(*rows[0][0])
+	old, err := d.find(ctx, schema, side+"_old")
+	if err != nil {
+		return db.Unknown, err
+	}
+	if name != side { // it has the name of the table
+		if old != nil {
+			err = d.do(ctx, "cannot remove the table that was replaced", "DROP TABLE "+Dialect.Qualified(schema, side+"_old"))
+		}
+		return db.Committed, err
+	}
+	// A table that was to be replaced may have lost its name: the next load into it gives it
+	// back, since only that knows it.
+	return db.RolledBack, d.do(ctx, "cannot remove "+side, "DROP TABLE "+Dialect.Qualified(schema, side)+" PURGE")
+}
+
+// Settled implements db.Outcomer.
+func (d *DB) Settled(ctx context.Context, schema, mark string) {
+	row, is := strings.CutPrefix(mark, db.RowMark)
+	if !is {
+		return
+	}
+	if is, err := d.hasNotes(ctx, schema); err != nil || !is {
+		return
+	}
+	if d.notebook(schema, row).Forget(ctx) == nil {
+		d.tidy(ctx, schema)
+	}
+}

@@ -1,0 +1,444 @@
+// Package oracle loads into Oracle Database by arrays of rows.
+//
+// Definitions are committed at once by this server. A new table is therefore made beside the
+// one that is wanted, under a name of our own, and renamed when all is verified (swap.go);
+// what a load that has died leaves is removed by the next (sweep.go). Rows of a table that
+// exists go in, in one transaction, which holds the table against other writers.
+//
+// Rows go as text, column by column, in one exchange for some thousands of them, each such
+// behind a savepoint; the statement says how the text of a date or a time is read. When the
+// server refuses some, they are divided until those to blame are found (send.go).
+//
+// An empty text is a null for this server, in every type. The load says so before, see
+// db.Database.EmptyIsNull.
+//
+// Locks of the program's own are rows of a small table, which a session of their own holds as
+// long as the load lives (lock.go): the server's package for such locks is not everybody's.
+package oracle
+
+import (
+	"cmp"
+	"context"
+	"database/sql"
+	sqldriver "database/sql/driver"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	driver "github.com/sijms/go-ora/v2"
+	"github.com/sijms/go-ora/v2/network"
+
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
+)
+
+var quote = Dialect.Quote
+
+// DB is a connection.
+type DB struct {
+	where   string // without password
+	host    string
+	tls     bool
+	checked bool // the server's certificate is
+	pool    *sql.DB
+	c       *sql.Conn
+	tx      sqldriver.Tx // open, or nil: then every statement commits
+	load    *load
+	locks   map[string]*lock
+	wait    time.Duration
+	id      string // of the session
+	major   int    // the server's version
+	charset string
+	schema  string // the default one, as the catalog has it
+	// guarded tells that nothing may be changed.
+	guarded bool
+}
+
+// parameters are those that a URL may have, in the driver's own words. Those that would write
+// what is sent into a file are not among them.
+var parameters = map[string]bool{"ssl": true, "ssl verify": true, "wallet": true, "wallet password": true,
+	"auth type": true, "sid": true, "service name": true, "server": true, "instance name": true, "encryption": true,
+	"data integrity": true, "unix socket": true, "dba privilege": true, "connection timeout": true,
+	"prefetch_rows": true, "proxy client name": true}
+
+const knownParameters = "the parameters are the driver's: ssl (true: over TLS, whose port is often 2484), ssl verify, " +
+	"wallet (folder), sid, server (further host:port), encryption and data integrity (required), auth type, " +
+	"connection timeout (seconds)"
+
+// settings are the driver's, from a URL.
+func settings(at db.Address) (dsn string, wait time.Duration, q url.Values, err error) {
+	u := *at.URL
+	q = url.Values{}
+	for k, v := range u.Query() {
+		k = strings.ToLower(k)
+		if !parameters[k] {
+			return "", 0, nil, &db.Error{Where: at.Where, What: fmt.Sprintf("the URL's parameter %q is not known", k),
+				Do: knownParameters}
+		}
+		q[k] = v
+	}
+	user, password, err := at.Login()
+	if err != nil {
+		return "", 0, nil, err
+	}
+	wait = at.Timeout
+	if n, err := strconv.Atoi(q.Get("connection timeout")); err == nil {
+		wait = time.Duration(n) * time.Second
+	}
+	q.Del("connection timeout")
+	full := url.Values{}
+	for k, v := range q {
+		full[k] = v
+	}
+	// An answer may take long: a table is emptied, or added up. Dates have no zone.
+	full.Set("timeout", "0")
+	full.Set("server location", "UTC")
+	full.Set("program", "ambertray")
+	if full.Get("prefetch_rows") == "" {
+		full.Set("prefetch_rows", "1000")
+	}
+	u.Scheme, u.User, u.RawQuery = "oracle", url.UserPassword(user, password), full.Encode()
+	if u.Host != "" && u.Port() == "" {
+		u.Host = net.JoinHostPort(u.Hostname(), "1521")
+	}
+	return u.String(), wait, q, nil
+}
+
+// dialer connects within a time.
+type dialer struct{ net.Dialer }
+
+// connect opens a session.
+func connect(ctx context.Context, at db.Address) (*DB, error) {
+	if at.CreateDatabase {
+		return nil, &db.Error{Where: at.Where, What: "a database is made by its administrator, not by a load",
+			Do: "leave out --create-database, and name a service that there is"}
+	}
+	dsn, wait, q, err := settings(at)
+	if err != nil {
+		return nil, err
+	}
+	connector, is := driver.NewConnector(dsn).(*driver.OracleConnector)
+	if !is {
+		return nil, &db.Error{Where: at.Where, What: "cannot connect"}
+	}
+	connector.Dialer(&dialer{net.Dialer{Timeout: wait}})
+	is = func(s string) bool { return s == "true" || s == "enable" || s == "enabled" }(strings.ToLower(q.Get("ssl")))
+	d := &DB{where: at.Where, host: at.URL.Host, tls: is, checked: !strings.EqualFold(q.Get("ssl verify"), "false"),
+		pool: sql.OpenDB(connector), locks: map[string]*lock{}, wait: at.LockWait}
+	if d.c, err = d.session(ctx); err != nil {
+		d.pool.Close()
+		return nil, err
+	}
+	if err := d.know(ctx); err != nil {
+		d.Close()
+		return nil, err
+	}
+	if at.ReadOnly {
+		d.guarded = true
+		if err := d.begin(ctx); err != nil {
+			d.Close()
+			return nil, err
+		}
+		if err := d.do(ctx, "cannot be read only", "SET TRANSACTION READ ONLY"); err != nil {
+			d.Close()
+			return nil, err
+		}
+	}
+	return d, nil
+}
+
+// session is one more connection, under our settings: what text means, how it is compared,
+// and in which zone times are.
+func (d *DB) session(ctx context.Context) (*sql.Conn, error) {
+	c, err := d.pool.Conn(ctx)
+	if err != nil {
+		return nil, explain(d.where, "cannot connect", err)
+	}
+	wait := int(cmp.Or(d.wait, db.LockWait).Seconds())
+	for _, s := range []string{"ALTER SESSION SET NLS_NUMERIC_CHARACTERS = '.,' NLS_SORT = BINARY NLS_COMP = BINARY " +
+		"NLS_LENGTH_SEMANTICS = CHAR NLS_DATE_LANGUAGE = 'AMERICAN' NLS_DATE_FORMAT = 'YYYY-MM-DD HH24:MI:SS' " +
+		"NLS_TIMESTAMP_FORMAT = 'YYYY-MM-DD HH24:MI:SS.FF' " +
+		"NLS_TIMESTAMP_TZ_FORMAT = 'YYYY-MM-DD HH24:MI:SS.FF TZH:TZM'", "ALTER SESSION SET TIME_ZONE = '+00:00'",
+		fmt.Sprintf("ALTER SESSION SET DDL_LOCK_TIMEOUT = %d", min(max(wait, 1), 1_000_000))} {
+		if _, err := c.ExecContext(ctx, s); err != nil {
+			c.Close()
+			return nil, explain(d.where, "cannot be set up", err)
+		}
+	}
+	return c, nil
+}
+
+// know asks what the server is.
+func (d *DB) know(ctx context.Context) error {
+	rows, err := d.questions().Rows(ctx, "cannot connect", `SELECT v.version, n.value,
+		SYS_CONTEXT('USERENV', 'CURRENT_SCHEMA'), SYS_CONTEXT('USERENV', 'SID')
+		FROM product_component_version v JOIN nls_database_parameters n ON n.parameter = 'NLS_CHARACTERSET'
+		WHERE v.product LIKE 'Oracle%'`)
+	if err != nil {
+		return err
+	}
+	if len(rows) == 0 {
+		return d.fail("does not say what it is", nil)
+	}
+	r := rows[0]
+	version := *r[0]
+	first, rest, _ := strings.Cut(version, ".")
+	d.major, _ = strconv.Atoi(first)
+	second, _, _ := strings.Cut(rest, ".")
+	d.charset, d.schema, d.id = *r[1], *r[2], *r[3]
+	if d.major < 12 || d.major == 12 && second < "2" {
+		return &db.Error{Where: d.where, What: "is version " + version + " of Oracle Database",
+			Do: "version 12.2 and later can be loaded; script --for oracle writes what an older one may take"}
+	}
+	return nil
+}
+
+// Dialect is Dialect.
+func (d *DB) Dialect() *dialect.Dialect { return Dialect }
+
+// Protection implements [db.Guarded]. What the driver encrypts by the server's own means is
+// not known here.
+func (d *DB) Protection(context.Context) (db.Protection, error) {
+	p := db.Protection{Local: db.Loopback(d.host)}
+	if d.tls {
+		p.TLS, p.Certificate, p.Name = "TLS", d.checked, d.checked
+	}
+	return p, nil
+}
+
+// Close ends the connection; the server rolls back what is open.
+func (d *DB) Close() error {
+	if d.load != nil {
+		d.load.Rollback()
+	}
+	d.rollback()
+	d.unlockAll()
+	if d.c != nil {
+		d.c.Close()
+	}
+	return d.pool.Close()
+}
+
+// begin starts a transaction: until its end, the driver commits nothing by itself.
+func (d *DB) begin(context.Context) error {
+	err := d.c.Raw(func(c any) error {
+		tx, err := c.(sqldriver.Conn).Begin() //nolint:staticcheck // it says nothing to the server
+		d.tx = tx
+		return err
+	})
+	if err != nil {
+		return d.fail("cannot begin a transaction", err)
+	}
+	return nil
+}
+
+// commit ends it well. Where no answer came, it may have been.
+func (d *DB) commit() error {
+	tx := d.tx
+	d.tx = nil
+	err := d.c.Raw(func(any) error { return tx.Commit() })
+	switch {
+	case err == nil:
+		return nil
+	case asServer(err) == nil:
+		return &db.Unsure{Err: d.fail("cannot commit", err)}
+	}
+	return d.fail("cannot commit", err)
+}
+
+func (d *DB) rollback() error {
+	if d.tx == nil {
+		return nil
+	}
+	tx := d.tx
+	d.tx = nil
+	if err := d.c.Raw(func(any) error { return tx.Rollback() }); err != nil && !errors.Is(err, sql.ErrConnDone) {
+		return d.fail("cannot roll back", err)
+	}
+	return nil
+}
+
+// do runs a statement that yields nothing.
+func (d *DB) do(ctx context.Context, what, statement string) error {
+	if _, err := d.c.ExecContext(ctx, statement); err != nil {
+		return d.fail(what, err)
+	}
+	return nil
+}
+
+func (d *DB) fail(what string, err error) error { return explain(d.where, what, err) }
+
+// asServer is the server's own error within another, or nil.
+func asServer(err error) *network.OracleError {
+	var m *network.OracleError
+	if errors.As(err, &m) && !m.Bad() {
+		return m
+	}
+	return nil
+}
+
+// said is what the server says, in one line.
+func said(m *network.OracleError) string {
+	text := m.ErrMsg
+	if text == "" {
+		text = m.Error()
+	}
+	text, _, _ = strings.Cut(strings.TrimSpace(text), "\n")
+	return strings.TrimSpace(text)
+}
+
+// hints are what can be done about the server's errors, by their numbers.
+var hints = map[int]string{
+	1031:  "ask the owner for the right, for instance GRANT CREATE TABLE TO the user, or GRANT INSERT, SELECT ON the table",
+	942:   "check the name, and that the user may read the table",
+	1950:  "ask the administrator for room: ALTER USER the user QUOTA UNLIMITED ON the tablespace",
+	1536:  "the user's room in the tablespace is used up; ask the administrator for more",
+	1653:  db.HintDisk,
+	1652:  "the server's room for sorting is used up; ask the administrator for more",
+	30036: "the server keeps no more of what would be rolled back; ask for more undo, or say --commit-every N",
+	1555:  "the server has not kept the old rows long enough; load again at a quieter time",
+	54:    db.HintLocked,
+	30006: db.HintLocked,
+	60:    "another session and this one waited for each other, and the server ended this one; load again",
+	12514: "the listener knows no such service: check the name behind the host, or name a SID with sid=NAME",
+	12505: "the listener knows no such SID",
+	28000: "the account is locked; ask the administrator",
+	28001: "the password has expired; change it with the server's own client",
+	2449:  "other tables refer to it; use --mode refill, which keeps it",
+}
+
+// explain adds to a failure what can be done about it. The driver's errors hold no password.
+func explain(where, what string, err error) error {
+	e := &db.Error{Where: where, What: what, Err: err}
+	var m *network.OracleError
+	if errors.As(err, &m) {
+		e.Err = &spoken{said(m), err}
+		if e.Do = hints[m.ErrCode]; m.ErrCode == 1017 {
+			e.Do = fmt.Sprintf(db.HintPassword, "")
+		}
+		if m.Bad() {
+			e.Do = db.HintLost
+		}
+		e.Missing = m.ErrCode == 12514 || m.ErrCode == 12505
+		return e
+	}
+	if err == nil {
+		return e
+	}
+	if errors.Is(err, context.Canceled) {
+		e.Err = context.Canceled
+		return e
+	}
+	e.Do = db.NetworkHint(err, "the listener's address")
+	text := err.Error()
+	if errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || errors.Is(err, sqldriver.ErrBadConn) ||
+		strings.Contains(text, "reset by peer") || strings.Contains(text, "broken pipe") ||
+		strings.Contains(text, "closed connection") {
+		e.Do = db.HintLost
+	}
+	return e
+}
+
+// spoken is a server's error in our form.
+type spoken struct {
+	text string
+	err  error
+}
+
+func (s *spoken) Error() string { return s.text }
+func (s *spoken) Unwrap() error { return s.err }
+
+func (d *DB) questions() db.Questions {
+	return db.Questions{Asker: asker{d.c}, Dialect: Dialect, Fail: d.fail}
+}
+
+// asker implements db.Asker.
+type asker struct{ c *sql.Conn }
+
+// Ask implements db.Asker.
+func (a asker) Ask(ctx context.Context, statement string, args ...any) (out [][]*string, err error) {
+	if !isQuery(statement) {
+		_, err := a.c.ExecContext(ctx, statement, args...)
+		return nil, err
+	}
+	rows, err := a.c.QueryContext(ctx, statement, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	names, err := rows.Columns()
+	if err != nil {
+		return nil, err
+	}
+	vals, at := make([]any, len(names)), make([]any, len(names))
+	for i := range vals {
+		at[i] = &vals[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(at...); err != nil {
+			return nil, err
+		}
+		row := make([]*string, len(names))
+		for i, v := range vals {
+			if v != nil {
+				s := string(plain(nil, v))
+				row[i] = &s
+			}
+		}
+		out = append(out, row)
+	}
+	return out, rows.Err()
+}
+
+// isQuery reports a statement that yields rows.
+func isQuery(statement string) bool {
+	s := strings.TrimLeft(statement, " \t\r\n(")
+	return len(s) >= 6 && strings.EqualFold(s[:6], "SELECT") || len(s) >= 4 && strings.EqualFold(s[:4], "WITH")
+}
+
+// exactRows is up to how many rows the overview counts; above it shows the server's own
+// number.
+const exactRows = 1_000_000
+
+// List implements db.Lister.
+func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
+	rows, err := d.questions().Rows(ctx, "cannot list tables", `SELECT o.object_name, o.object_type, t.num_rows
+		FROM all_objects o LEFT JOIN all_tables t ON t.owner = o.owner AND t.table_name = o.object_name
+		WHERE o.owner = :1 AND o.object_type IN ('TABLE', 'VIEW') ORDER BY 1`, d.schema)
+	if err != nil {
+		return nil, err
+	}
+	var list []db.Listing
+	for _, r := range rows {
+		x := db.Listing{Name: shown(*r[0]), Kind: strings.ToLower(*r[1])}
+		if x.Name == locksTable {
+			continue // while somebody holds one
+		}
+		if r[2] != nil {
+			x.Rows, _ = strconv.ParseInt(*r[2], 10, 64)
+		}
+		if isSide.MatchString(x.Name) {
+			x.Kind = "unfinished"
+			if free, err := d.free(ctx, "", lockOf(x.Name)); err == nil && free {
+				x.Kind = "remains"
+			}
+		}
+		list = append(list, x)
+	}
+	return list, d.questions().CountListed(ctx, list, exactRows)
+}
+
+// Head implements db.Lister.
+func (d *DB) Head(ctx context.Context, schema, table string, n int) ([][]*string, error) {
+	return d.questions().Head(ctx, schema, table, n)
+}
+
+// Count implements db.Session.
+func (d *DB) Count(ctx context.Context, t *db.Table) (int64, error) {
+	return d.questions().Count(ctx, t.Schema, t.Name)
+}

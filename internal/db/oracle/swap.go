@@ -1,0 +1,274 @@
+package oracle
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
+)
+
+// takeName gives the side table the name of the table. Each renaming is a definition of its
+// own here, so that between two of them a table that is replaced has none: whoever comes next
+// sees that, and gives it back (restore).
+func (l *load) takeName(ctx context.Context) error {
+	d, t := l.d, l.spec.Table
+	old, err := l.replaced(ctx)
+	if err != nil {
+		return err
+	}
+	if old != "" {
+		if err := d.rename(ctx, t.Schema, t.Name, old); err != nil {
+			return l.sent(err)
+		}
+	}
+	if err := d.rename(ctx, t.Schema, l.side, t.Name); err != nil {
+		if err = l.sent(err); l.unsure || old == "" {
+			return err
+		}
+		if again := d.rename(ctx, t.Schema, old, t.Name); again != nil {
+			l.unsure = true
+			return &db.Unsure{Err: d.fail("has the table that was to be replaced as "+old, errors.Join(err, again))}
+		}
+		return err
+	}
+	side := l.side
+	l.side, l.table = "", l.final
+	d.unlock(t.Schema, lockOf(side))
+	var left error
+	if old != "" {
+		if err := d.do(ctx, "has the new table, and the one it replaced is left as "+old, "DROP TABLE "+
+			Dialect.Qualified(t.Schema, old)); err != nil {
+			left = &db.Left{Err: err}
+		}
+	}
+	l.renameIndexes(ctx, side)
+	if err := d.Ledger(t.Schema).Write(ctx, l.record); err != nil {
+		return &db.Error{Where: d.where, What: "has the new table, but the ledger does not say so", Err: err}
+	}
+	return left
+}
+
+// rename gives a table another name in its schema.
+func (d *DB) rename(ctx context.Context, schema, from, to string) error {
+	_, err := d.c.ExecContext(ctx, fmt.Sprintf("ALTER TABLE %s RENAME TO %s", Dialect.Qualified(schema, from), quote(to)))
+	return err
+}
+
+// sent is what a failed renaming means: without an answer, it may have come to be.
+func (l *load) sent(err error) error {
+	failed := l.d.fail("cannot give the table its name", err)
+	if asServer(err) == nil {
+		l.unsure = true
+		return &db.Unsure{Err: failed}
+	}
+	if is(err, 955) {
+		failed.(*db.Error).Do = "somebody has made a table of this name meanwhile; look at it, and load again"
+	}
+	return failed
+}
+
+// replaced is the name that a table which is replaced gets, if there is one, and it can still
+// be replaced: what it is, and who refers to it, was asked before the first row.
+func (l *load) replaced(ctx context.Context) (string, error) {
+	if l.spec.Mode != db.Replace {
+		return "", nil
+	}
+	f, err := l.d.find(ctx, l.spec.Table.Schema, l.spec.Table.Name)
+	if err != nil || f == nil {
+		return "", err
+	}
+	fail := func(what string) (string, error) {
+		return "", &db.Error{Where: l.d.where, What: l.final + " " + what + " while the load ran",
+			Do: "look who did that, and load again"}
+	}
+	if f.View {
+		return fail("became a view")
+	}
+	around, err := l.d.Around(ctx, f.Table)
+	if err != nil {
+		return "", err
+	}
+	if len(around.Referrers) > 0 {
+		return fail("came to be referred to by " + around.Referrers[0].String())
+	}
+	return l.side + "_old", nil
+}
+
+// renameIndexes gives the indexes of the table the names that they would have had. What fails
+// leaves them with those of the side table.
+func (l *load) renameIndexes(ctx context.Context, side string) {
+	t := l.spec.Table
+	for _, x := range t.Indexes {
+		from := Dialect.IndexName(side, x)
+		l.d.c.ExecContext(ctx, fmt.Sprintf("ALTER INDEX %s RENAME TO %s", Dialect.Qualified(t.Schema, from),
+			quote(Dialect.IndexName(t.Name, x))))
+	}
+}
+
+// Side implements [db.Sider].
+func (l *load) Side() string { return cmp.Or(l.side, l.spec.Table.Name) }
+
+// sweep removes side tables whose load has died, of whatever table in the same schema, and
+// gives back the name of a table whose replacing was cut in two. The server may still be
+// rolling back one of the same table; ten seconds are given to that.
+func (d *DB) sweep(ctx context.Context, schema, table string) error {
+	stale, err := d.sides(ctx, schema)
+	if err != nil {
+		return err
+	}
+	for _, n := range stale {
+		own := len(n) > len(d.sideName(schema, table)) && n[:len(d.sideName(schema, table))] == d.sideName(schema, table)
+		if err := d.restore(ctx, schema, table, n, own); err != nil && own { // of others, not everybody may
+			return err
+		}
+	}
+	return nil
+}
+
+// sides are the side tables of a schema, and the tables that they replace.
+func (d *DB) sides(ctx context.Context, schema string) (out []string, err error) {
+	rows, err := d.questions().Rows(ctx, "cannot list tables", "SELECT table_name FROM all_tables WHERE owner = :1 AND "+
+		"table_name LIKE 'AMBERTRAY\\_%' ESCAPE '\\'", d.owner(schema))
+	for _, r := range rows {
+		if n := shown(*r[0]); isSide.MatchString(n) {
+			out = append(out, n)
+		}
+	}
+	slices.Sort(out) // a table that is replaced behind its side table
+	return out, err
+}
+
+// restore takes away what a load that has died left as a side table. A table that was to be
+// replaced, and lost its name, gets it back.
+func (d *DB) restore(ctx context.Context, schema, table, side string, own bool) error {
+	wait := lockWait * 0
+	if own {
+		wait = lockWait / 3
+	}
+	if got, err := d.tryLock(ctx, schema, lockOf(side), wait); err != nil || !got {
+		return err
+	}
+	defer d.unlock(schema, lockOf(side))
+	f, err := d.find(ctx, schema, side)
+	if err != nil || f == nil {
+		return err
+	}
+	const suffix = "_old"
+	if n := len(side) - len(suffix); side[n:] == suffix {
+		if !own {
+			return nil // whose it was, its own next load knows
+		}
+		there, err := d.find(ctx, schema, table)
+		if err != nil {
+			return err
+		}
+		if there == nil {
+			if err := d.rename(ctx, schema, side, table); err != nil {
+				return d.fail("cannot give back the name of a table that was to be replaced", err)
+			}
+			return nil
+		}
+	}
+	return d.do(ctx, "cannot remove what a stopped load left", "DROP TABLE "+Dialect.Qualified(schema, side)+" PURGE")
+}
+
+// definition is the statements that make a table with the structure of another: columns,
+// defaults, keys, checks and comments. Foreign keys, indexes and triggers are not in it.
+func (d *DB) definition(ctx context.Context, like db.Name, as dialect.Table) (out []string, err error) {
+	f, err := d.find(ctx, like.Schema, like.Table)
+	if err != nil {
+		return nil, err
+	}
+	if f == nil {
+		return nil, d.fail("does not have the table "+like.Table, nil)
+	}
+	q, owner, name := d.questions(), d.owner(like.Schema), catalogued(like.Table)
+	defaults := map[string]string{}
+	rows, err := q.Rows(ctx, "cannot be read", "SELECT column_name, data_default FROM all_tab_cols WHERE owner = :1 AND "+
+		"table_name = :2 AND default_length > 0", owner, name)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range rows {
+		if r[1] != nil {
+			defaults[shown(*r[0])] = *r[1]
+		}
+	}
+	var lines []string
+	for _, c := range f.Columns {
+		line := quote(c.Name) + " " + c.Type
+		switch {
+		case c.Identity && c.Generated:
+			line += " GENERATED ALWAYS AS IDENTITY"
+		case c.Identity:
+			line += " GENERATED BY DEFAULT AS IDENTITY"
+		case c.Generated:
+			line += " GENERATED ALWAYS AS (" + defaults[c.Name] + ")"
+		case defaults[c.Name] != "":
+			line += " DEFAULT " + defaults[c.Name]
+		}
+		if c.Required && !c.Identity && c.Key == 0 {
+			line += " NOT NULL"
+		}
+		lines = append(lines, "    "+line)
+	}
+	keys, err := d.keysOf(ctx, owner, name)
+	if err != nil {
+		return nil, err
+	}
+	checks, err := q.Hanging(ctx, []string{"SELECT 'CHECK (' || search_condition_vc || ')' FROM all_constraints WHERE " +
+		"owner = :1 AND table_name = :2 AND constraint_type = 'C' AND status = 'ENABLED' AND search_condition_vc NOT " +
+		"LIKE '%IS NOT NULL'"}, owner, name)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range append(keys, checks...) {
+		lines = append(lines, "    "+k)
+	}
+	out = []string{fmt.Sprintf("CREATE TABLE %s (\n%s\n)", Dialect.Qualified(as.Schema, as.Name), joined(lines))}
+	said := dialect.Table{Schema: as.Schema, Name: as.Name, Comment: f.Comment}
+	for _, c := range f.Columns {
+		said.Columns = append(said.Columns, dialect.Column{Name: c.Name, Comment: c.Comment})
+	}
+	return append(out, Dialect.Comments(Dialect, said)...), nil
+}
+
+func joined(lines []string) (s string) {
+	for i, l := range lines {
+		if i > 0 {
+			s += ",\n"
+		}
+		s += l
+	}
+	return s
+}
+
+// keysOf are the keys of a table as lines of a definition.
+func (d *DB) keysOf(ctx context.Context, owner, name string) (out []string, err error) {
+	rows, err := d.questions().Rows(ctx, "cannot be read", `SELECT k.constraint_name, k.constraint_type, x.column_name
+		FROM all_constraints k JOIN all_cons_columns x ON x.owner = k.owner AND x.constraint_name = k.constraint_name
+		WHERE k.owner = :1 AND k.table_name = :2 AND k.constraint_type IN ('P', 'U')
+		ORDER BY k.constraint_type, k.constraint_name, x.position`, owner, name)
+	if err != nil {
+		return nil, err
+	}
+	for i := 0; i < len(rows); {
+		kind := map[string]string{"P": "PRIMARY KEY", "U": "UNIQUE"}[*rows[i][1]]
+		from := i
+		var cols []string
+		for ; i < len(rows) && *rows[i][0] == *rows[from][0]; i++ {
+			cols = append(cols, shown(*rows[i][2]))
+		}
+		out = append(out, kind+" ("+Dialect.List(cols)+")")
+	}
+	return out, nil
+}
+
+// Definition implements db.Definer.
+func (d *DB) Definition(ctx context.Context, t *db.Table) ([]string, error) {
+	return d.definition(ctx, db.Name{Schema: t.Schema, Table: t.Name}, dialect.Table{Schema: t.Schema, Name: t.Name})
+}
