@@ -36,7 +36,7 @@ func TestRedact(t *testing.T) {
 		assert.Equal(t, want, Redact(in), in)
 		assert.NotContains(t, Redact(in), "secret")
 	}
-	for _, bad := range []string{"", "canal.db", "oracle://x/y", "sqlite:", "postgres://host", "mysql:///db", "postgres://a:secret@h:x/db"} {
+	for _, bad := range []string{"", "canal.db", "canal://x/y", "sqlite:", "postgres://host", "mysql:///db", "postgres://a:secret@h:x/db"} {
 		_, err := Open(context.Background(), bad, Options{})
 		assert.ErrorContains(t, err, "write sqlite:", bad)
 		assert.NotContains(t, err.Error(), "secret")

@@ -22,9 +22,11 @@ func column(t *testing.T, typ string) dialect.Column {
 func TestTypes(t *testing.T) {
 	for typ, want := range map[string]string{
 		"boolean": "NUMBER(1)", "smallint": "NUMBER(5)", "integer": "NUMBER(10)", "bigint": "NUMBER(19)",
-		"decimal(8,2)": "NUMBER(8,2)", "decimal(38,0)": "NUMBER(38,0)", "double precision": "BINARY_DOUBLE", "date": "DATE", "time(3)": "INTERVAL DAY(0) TO SECOND(3)",
+		"decimal(8,2)": "NUMBER(8,2)", "decimal(38,0)": "NUMBER(38,0)", "double precision": "BINARY_DOUBLE",
+		"date": "DATE", "time(3)": "INTERVAL DAY(0) TO SECOND(3)",
 		"timestamp(0)": "TIMESTAMP(0)", "timestamp(6) with time zone": "TIMESTAMP(6) WITH TIME ZONE",
-		"uuid": "CHAR(36 CHAR)", "char(6)": "CHAR(6 CHAR)", "char(500)": "CHAR(500 CHAR)", "char(501)": "VARCHAR2(501 CHAR)", "varchar(40)": "VARCHAR2(40 CHAR)",
+		"uuid": "CHAR(36 CHAR)", "char(6)": "CHAR(6 CHAR)", "char(500)": "CHAR(500 CHAR)",
+		"char(501)": "VARCHAR2(501 CHAR)", "varchar(40)": "VARCHAR2(40 CHAR)",
 		"varchar(1000)": "VARCHAR2(1000 CHAR)", "varchar(1001)": "CLOB", "text": "CLOB",
 	} {
 		assert.Equal(t, want, Dialect.ColumnType(column(t, typ), false), typ)
@@ -38,11 +40,13 @@ func TestTypes(t *testing.T) {
 
 func TestLiterals(t *testing.T) {
 	for _, x := range []struct{ typ, plain, want string }{
-		{"boolean", "true", "1"}, {"boolean", "false", "0"}, {"integer", "-5", "-5"}, {"date", "2024-02-29", "DATE '2024-02-29'"},
+		{"boolean", "true", "1"}, {"boolean", "false", "0"}, {"integer", "-5", "-5"}, {"date", "2024-02-29",
+			"DATE '2024-02-29'"},
 		{"time(0)", "05:30:00", "INTERVAL '0 05:30:00' DAY TO SECOND"},
 		{"timestamp(0)", "2024-02-29 05:30:00", "TIMESTAMP '2024-02-29 05:30:00'"},
 		{"timestamp(0) with time zone", "2024-02-29 05:30:00+00:00", "TIMESTAMP '2024-02-29 05:30:00 +00:00'"},
-		{"varchar(20)", "O'Hara", "'O''Hara'"}, {"varchar(20)", "", "''"}, {"varchar(20)", "a\nb", "'a'\n|| CHR(10)\n|| 'b'"},
+		{"varchar(20)", "O'Hara", "'O''Hara'"}, {"varchar(20)", "", "''"}, {"varchar(20)", "a\nb", "'a'\n|| " +
+			"CHR(10)\n|| 'b'"},
 	} {
 		assert.Equal(t, x.want, Dialect.WriteLiteral(column(t, x.typ), x.plain), "%s %q", x.typ, x.plain)
 	}

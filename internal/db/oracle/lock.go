@@ -84,7 +84,8 @@ func (d *DB) tryLock(ctx context.Context, schema, name string, wait time.Duratio
 func (l *lock) get(ctx context.Context, wait time.Duration) (bool, error) {
 	table := Dialect.Qualified(l.schema, locksTable)
 	for range 20 {
-		_, err := l.c.ExecContext(ctx, "INSERT INTO "+table+" SELECT :1 FROM dual WHERE NOT EXISTS (SELECT 1 FROM "+table+
+		_, err := l.c.ExecContext(ctx, "INSERT INTO "+table+" SELECT :1 FROM dual WHERE NOT EXISTS (SELECT 1 "+
+			"FROM "+table+
 			" WHERE lock_name = :2)", l.name, l.name)
 		if m := asServer(err); m != nil && m.ErrCode == 942 {
 			if _, err := l.c.ExecContext(ctx, Dialect.Create(locks(l.schema))[0]); err != nil && !is(err, 955) {

@@ -92,7 +92,8 @@ func (d *DB) sideOutcome(ctx context.Context, schema, side, object string) (db.O
 		return db.Unknown, err
 	}
 	defer d.unlock(schema, lockOf(side))
-	rows, err := d.questions().Rows(ctx, "cannot see what became of the load", "SELECT object_name FROM all_objects WHERE "+
+	rows, err := d.questions().Rows(ctx, "cannot see what became of the load", "SELECT object_name FROM "+
+		"all_objects WHERE "+
 		"owner = :1 AND object_id = :2", d.owner(schema), object)
 	if err != nil || len(rows) == 0 {
 		return db.Unknown, err
@@ -104,7 +105,8 @@ func (d *DB) sideOutcome(ctx context.Context, schema, side, object string) (db.O
 	}
 	if name != side { // it has the name of the table
 		if old != nil {
-			err = d.do(ctx, "cannot remove the table that was replaced", "DROP TABLE "+Dialect.Qualified(schema, side+"_old"))
+			err = d.do(ctx, "cannot remove the table that was replaced", "DROP TABLE "+Dialect.Qualified(schema,
+				side+"_old"))
 		}
 		return db.Committed, err
 	}

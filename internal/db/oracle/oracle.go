@@ -66,7 +66,8 @@ var parameters = map[string]bool{"ssl": true, "ssl verify": true, "wallet": true
 	"data integrity": true, "unix socket": true, "dba privilege": true, "connection timeout": true,
 	"prefetch_rows": true, "proxy client name": true}
 
-const knownParameters = "the parameters are the driver's: ssl (true: over TLS, whose port is often 2484), ssl verify, " +
+const knownParameters = "the parameters are the driver's: ssl (true: over TLS, whose port is often 2484), ssl " +
+	"verify, " +
 	"wallet (folder), sid, server (further host:port), encryption and data integrity (required), auth type, " +
 	"connection timeout (seconds)"
 
@@ -294,7 +295,8 @@ func said(m *network.OracleError) string {
 
 // hints are what can be done about the server's errors, by their numbers.
 var hints = map[int]string{
-	1031:  "ask the owner for the right, for instance GRANT CREATE TABLE TO the user, or GRANT INSERT, SELECT ON the table",
+	1031: "ask the owner for the right, for instance GRANT CREATE TABLE TO the user, or GRANT INSERT, SELECT " +
+		"ON the table",
 	942:   "check the name, and that the user may read the table",
 	1950:  "ask the administrator for room: ALTER USER the user QUOTA UNLIMITED ON the tablespace",
 	1536:  "the user's room in the tablespace is used up; ask the administrator for more",

@@ -17,10 +17,12 @@ type part struct {
 	rows    func(r *run, add func(vals ...any))
 }
 
-// ofObjects are the views of objects: ALL_ and USER_ stand before their names.
+// ofObjects are the views of objects: ALL_ and USER_ stand before their names. It is long
+// because there are many.
 func ofObjects() map[string]part {
 	return map[string]part{
-		"TABLES": {"OWNER TABLE_NAME NUM_ROWS TEMPORARY BLOCKS DROPPED NESTED SECONDARY", func(r *run, add func(...any)) {
+		"TABLES": {"OWNER TABLE_NAME NUM_ROWS TEMPORARY BLOCKS DROPPED NESTED SECONDARY", func(r *run,
+			add func(...any)) {
 			r.eachTable(func(t *table) {
 				add(t.owner, t.name, nil, yes(t.temporary, "Y", "N"), nil, "NO", "NO", "N")
 			})
@@ -37,7 +39,8 @@ func ofObjects() map[string]part {
 			}},
 		"TAB_COLUMNS": {tabColumns, tabColumnRows},
 		"TAB_COLS":    {tabColumns, tabColumnRows},
-		"CONSTRAINTS": {"OWNER CONSTRAINT_NAME CONSTRAINT_TYPE TABLE_NAME SEARCH_CONDITION_VC R_OWNER R_CONSTRAINT_NAME " +
+		"CONSTRAINTS": {"OWNER CONSTRAINT_NAME CONSTRAINT_TYPE TABLE_NAME SEARCH_CONDITION_VC R_OWNER " +
+			"R_CONSTRAINT_NAME " +
 			"DELETE_RULE STATUS DEFERRABLE INDEX_NAME GENERATED", constraintRows},
 		"CONS_COLUMNS": {"OWNER CONSTRAINT_NAME TABLE_NAME COLUMN_NAME POSITION", func(r *run, add func(...any)) {
 			r.eachTable(func(t *table) {
@@ -59,7 +62,8 @@ func ofObjects() map[string]part {
 				}
 			})
 		}},
-		"INDEXES": {"OWNER INDEX_NAME TABLE_OWNER TABLE_NAME UNIQUENESS INDEX_TYPE GENERATED", func(r *run, add func(...any)) {
+		"INDEXES": {"OWNER INDEX_NAME TABLE_OWNER TABLE_NAME UNIQUENESS INDEX_TYPE GENERATED", func(r *run,
+			add func(...any)) {
 			r.eachTable(func(t *table) {
 				for _, x := range t.indexes {
 					add(t.owner, x.name, t.owner, t.name, yes(x.unique, "UNIQUE", "NONUNIQUE"), "NORMAL", "N")
@@ -115,7 +119,8 @@ var singles = map[string]part{
 	"DUAL": {"DUMMY", func(_ *run, add func(...any)) { add("X") }},
 	"SESSION_PRIVS": {"PRIVILEGE", func(r *run, add func(...any)) {
 		if r.s.user.rights == nil {
-			for _, p := range []string{"CREATE SESSION", "CREATE TABLE", "CREATE VIEW", "CREATE SEQUENCE", "CREATE TRIGGER",
+			for _, p := range []string{"CREATE SESSION", "CREATE TABLE", "CREATE VIEW", "CREATE SEQUENCE",
+				"CREATE TRIGGER",
 				"CREATE ANY TABLE", "SELECT ANY TABLE", "INSERT ANY TABLE", "UNLIMITED TABLESPACE"} {
 				add(p)
 			}
@@ -317,7 +322,8 @@ func constraintRows(r *run, add func(...any)) {
 		}
 		for i, c := range t.cols {
 			if c.required && !t.inKey(i) {
-				add(t.owner, fmt.Sprintf("SYS_N%d_%d", t.id, i), "C", t.name, quotedName(c.name)+" IS NOT NULL", nil, nil, nil,
+				add(t.owner, fmt.Sprintf("SYS_N%d_%d", t.id, i), "C", t.name, quotedName(c.name)+" IS NOT NULL",
+					nil, nil, nil,
 					"ENABLED", "NOT DEFERRABLE", nil, "GENERATED NAME")
 			}
 		}

@@ -537,7 +537,10 @@ func (r *run) drop(x *sql.Drop) error {
 		for _, o := range s.srv.users[s.schema].objects {
 			if t, is := o.(*table); is {
 				n := len(t.indexes)
-				t.indexes = slices.DeleteFunc(t.indexes, func(i *index) bool { return i.name == x.Name.Object && !i.made })
+				t.indexes = slices.DeleteFunc(t.indexes, func(i *index) bool {
+					return i.name == x.Name.Object &&
+						!i.made
+				})
 				if len(t.indexes) < n {
 					return nil
 				}

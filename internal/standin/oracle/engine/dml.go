@@ -435,7 +435,8 @@ func (r *run) set(t *table, h *heap, w *row, sets []sql.Set, e *env) error {
 	}
 	if err := r.ready(t, now); err != nil {
 		if number(err) == 1400 {
-			err.(*Error).Number, err.(*Error).Text = 1407, "cannot update ("+err.(*Error).Text[len("cannot insert NULL into ("):]
+			err.(*Error).Number, err.(*Error).Text = 1407, "cannot update ("+err.(*Error).Text[len("cannot "+
+				"insert NULL into ("):]
 			err.(*Error).Text = err.(*Error).Text[:len(err.(*Error).Text)-1] + ") to NULL"
 		}
 		return err

@@ -90,7 +90,8 @@ func quotedName(s string) string { return `"` + s + `"` }
 func (h *shape) find(c *sql.Col) (int, error) {
 	found := -1
 	for i, f := range h.cols {
-		if f.name != c.Name || c.Of.Object != "" && f.of != c.Of.Object || c.Of.Schema != "" && f.schema != c.Of.Schema {
+		if f.name != c.Name || c.Of.Object != "" && f.of != c.Of.Object || c.Of.Schema != "" &&
+			f.schema != c.Of.Schema {
 			continue
 		}
 		if c.Name == "ROWID" && found >= 0 {

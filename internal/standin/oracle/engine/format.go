@@ -10,7 +10,8 @@ import (
 
 // The elements of a mask, the longest first (SQL Language Reference, "Datetime Format
 // Models").
-var elements = []string{"SSSSS", "MONTH", "YYYY", "RRRR", "HH24", "HH12", "TZH", "TZM", "TZR", "FF1", "FF2", "FF3", "FF4",
+var elements = []string{"SSSSS", "MONTH", "YYYY", "RRRR", "HH24", "HH12", "TZH", "TZM", "TZR", "FF1", "FF2", "FF3",
+	"FF4",
 	"FF5", "FF6", "FF7", "FF8", "FF9", "MON", "DAY", "DDD", "FF", "YY", "RR", "MM", "DD", "DY", "HH", "MI", "SS", "AM",
 	"PM", "FM", "FX", "J", "X"}
 
@@ -284,7 +285,8 @@ func IntervalText(d time.Duration, scale int) string {
 	if d < 0 {
 		sign, d = "-", -d
 	}
-	s := fmt.Sprintf("%s%02d %02d:%02d:%02d", sign, d/(24*time.Hour), d/time.Hour%24, d/time.Minute%60, d/time.Second%60)
+	s := fmt.Sprintf("%s%02d %02d:%02d:%02d", sign, d/(24*time.Hour), d/time.Hour%24, d/time.Minute%60,
+		d/time.Second%60)
 	if scale > 0 {
 		s += "." + fmt.Sprintf("%09d", d%time.Second)[:scale]
 	}

@@ -291,7 +291,8 @@ func (p *parser) states(c *Constraint) {
 		switch {
 		case p.words("DEFERRABLE"):
 			c.Deferred = true
-		case p.words("INITIALLY DEFERRED"), p.words("INITIALLY IMMEDIATE"), p.words("NOT DEFERRABLE"), p.words("ENABLE"),
+		case p.words("INITIALLY DEFERRED"), p.words("INITIALLY IMMEDIATE"), p.words("NOT DEFERRABLE"),
+			p.words("ENABLE"),
 			p.words("VALIDATE"):
 		case p.words("DISABLE"):
 			c.Off = true

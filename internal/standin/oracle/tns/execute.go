@@ -80,7 +80,7 @@ func (k *conn) readRows(binds []bind, rows int64) (out [][]engine.Value, failed 
 	return out, failed
 }
 
-// execute answers a statement that is sent whole.
+// execute answers a statement that is sent whole. It is long because the call has many fields.
 func (k *conn) execute() {
 	l := k.line
 	options := l.int()

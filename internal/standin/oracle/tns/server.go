@@ -162,7 +162,8 @@ func serves(text string) bool {
 }
 
 func (k *conn) refuse(code int) error {
-	text := fmt.Sprintf("(DESCRIPTION=(TMP=)(VSNNUM=318767104)(ERR=%d)(ERROR_STACK=(ERROR=(CODE=%d)(EMFI=4))))", code, code)
+	text := fmt.Sprintf("(DESCRIPTION=(TMP=)(VSNNUM=318767104)(ERR=%d)(ERROR_STACK=(ERROR=(CODE=%d)(EMFI=4))))",
+		code, code)
 	b := append([]byte{0, 0, byte(len(text) >> 8), byte(len(text))}, text...)
 	if err := k.line.writePacket(packetRefuse, b); err != nil {
 		return err

@@ -333,7 +333,8 @@ func (k *conn) value(b bind) (engine.Value, error) {
 		}
 		return textValue(engine.Text, string(raw)), nil
 	}
-	return engine.Value{}, &engine.Error{Number: 932, Text: fmt.Sprintf("the stand-in does not know binds of type %d", b.typ)}
+	return engine.Value{}, &engine.Error{Number: 932, Text: fmt.Sprintf("the stand-in does not know binds of "+
+		"type %d", b.typ)}
 }
 
 func textValue(k engine.Kind, s string) engine.Value {
