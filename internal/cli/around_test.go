@@ -12,7 +12,7 @@ import (
 // has all that is referred to: no rule of the others acts.
 func TestTablesThatOthersReferTo(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
-		exec := func(sql string) { _, err := s.db.Exec(sql); require.NoError(t, err, sql) }
+		exec := func(sql string) { s.exec(t, sql) }
 		exec("CREATE TABLE boats (boat varchar(20) NOT NULL PRIMARY KEY, owner varchar(20), note varchar(20) DEFAULT 'new')")
 		exec("CREATE TABLE trips (trip integer PRIMARY KEY, boat varchar(20), CONSTRAINT trips_boat FOREIGN KEY (boat) REFERENCES boats (boat) ON DELETE CASCADE)")
 		exec("INSERT INTO boats VALUES ('Otter', 'Marsh', 'old'), ('Heron', 'Reed', 'old'), ('Swan', 'Lake', 'old')")
@@ -34,6 +34,15 @@ func TestTablesThatOthersReferTo(t *testing.T) {
 		assert.Contains(t, r.err, "--mode refill")
 		assert.Equal(t, "3,2", trips())
 
+		if s.name == "oracle" { // no key there waits until the new rows are in
+			r := b.run(1, "load", "boats.csv", "--into", s.url, "--mode", "refill", "--yes")
+			assert.Contains(t, r.err, "rows of trips (boat) ON DELETE CASCADE refer to it; nothing was changed")
+			assert.Equal(t, "3,2", trips())
+			s.exec(t, "UPDATE trips SET boat = NULL")
+			b.loaded(0, "boats.csv", "--into", s.url, "--mode", "refill", "--yes")
+			assert.Equal(t, "3,0", trips())
+			return
+		}
 		rec := b.loaded(0, "boats.csv", "--into", s.url, "--mode", "refill", "--yes")
 		assert.EqualValues(t, 3, rec.Table.Rows)
 		assert.Contains(t, b.read("tray/"+rec.Entry+"/receipt.json"), "referred-to")
@@ -69,7 +78,7 @@ func TestWhatGoesWithAReplacedTable(t *testing.T) {
 		assert.Contains(t, r.err, "say --yes")
 		r = b.run(0, "load", "tolls.csv", "--into", s.url, "--mode", "replace", "--yes")
 		assert.Contains(t, strings.Join(strings.Fields(r.err), " "), "with the table that is replaced go: index tolls_by_toll")
-		if s.name != "mysql" {
+		if s.name != "mysql" && s.name != "oracle" {
 			s.exec(t, "CREATE INDEX tolls_again ON tolls (toll)")
 			r = b.run(0, "load", "tolls.csv", "--into", s.url, "--mode", "replace", "--yes", "--keep-attached")
 			assert.Contains(t, strings.Join(strings.Fields(r.err), " "), "made again after the rows are in: 1 statement")

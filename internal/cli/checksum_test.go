@@ -34,7 +34,8 @@ func TestChecksumsAfterRefusals(t *testing.T) {
 		b.write("clean.csv", readings(n, nil))
 		b.run(0, "plan", "clean.csv", "-o", "readings.yaml", "--table", "readings", "--key", "reading")
 		r := b.loaded(0, "readings.yaml", "--into", s.url)
-		assert.Equal(t, s.name != "sqlserver", r.Table.Checksums)
+		sums := s.name != "sqlserver" && s.name != "oracle"
+		assert.Equal(t, sums, r.Table.Checksums)
 		for _, c := range r.Columns {
 			assert.True(t, c.Agrees)
 		}
@@ -51,7 +52,7 @@ func TestChecksumsAfterRefusals(t *testing.T) {
 		} {
 			b.write("twice.csv", readings(n, twice))
 			r := b.loaded(3, "readings.yaml", "twice.csv", "--into", s.url, "--mode", "replace", "--yes")
-			assert.Equal(t, s.name != "sqlserver", r.Table.Checksums, name)
+			assert.Equal(t, sums, r.Table.Checksums, name)
 			assert.EqualValues(t, n, r.Records.Read)
 			assert.EqualValues(t, len(twice), r.Records.Rejected, name)
 			assert.EqualValues(t, n-len(twice), r.Table.Rows, name)

@@ -54,6 +54,10 @@ func onNetwork(t *testing.T, test func(*testing.T, *bench, server)) {
 		url, db := testdb.SQLServer(t)
 		test(t, benchOf(t, url), server{"sqlserver", url, db})
 	})
+	t.Run("oracle", func(t *testing.T) {
+		url, db := testdb.Oracle(t)
+		test(t, benchOf(t, url), server{"oracle", url, db})
+	})
 }
 
 // benchOf is a bench on which a server's password is known, since no paper of
@@ -69,10 +73,55 @@ func benchOf(t *testing.T, raw string) *bench {
 
 func (s server) exec(t *testing.T, statements ...string) {
 	t.Helper()
+	if s.name == "oracle" {
+		var own []string
+		for _, q := range statements {
+			own = append(own, forOracle(q)...)
+		}
+		statements = own
+	}
 	for _, q := range statements {
 		_, err := s.db.Exec(q)
 		require.NoError(t, err, q)
 	}
+}
+
+// oracleTypes are what the types of a definition are called there.
+var oracleTypes = []struct {
+	word *regexp.Regexp
+	as   string
+}{
+	{regexp.MustCompile(`(?i)\bn?varchar\((\d+)\)`), "VARCHAR2($1 CHAR)"},
+	{regexp.MustCompile(`(?i)\bchar\((\d+)\)`), "CHAR($1 CHAR)"},
+	{regexp.MustCompile(`(?i)\b(int|integer)\b`), "NUMBER(10)"},
+	{regexp.MustCompile(`(?i)\bbigint\b`), "NUMBER(19)"},
+	{regexp.MustCompile(`(?i)\bsmallint\b`), "NUMBER(5)"},
+	{regexp.MustCompile(`(?i)\bboolean\b`), "NUMBER(1)"},
+	{regexp.MustCompile(`(?i) text\b`), " CLOB"},
+	{regexp.MustCompile(`(?i)\bdouble precision\b`), "BINARY_DOUBLE"},
+}
+
+// forOracle is a statement in that database's words: its types, and one row for each insert.
+func forOracle(q string) []string {
+	if table, is := strings.CutPrefix(q, "DROP TABLE IF EXISTS "); is {
+		return []string{"BEGIN EXECUTE IMMEDIATE 'DROP TABLE " + table + "'; EXCEPTION WHEN OTHERS THEN IF SQLCODE <> -942 " +
+			"THEN RAISE; END IF; END;"}
+	}
+	if strings.HasPrefix(q, "CREATE TABLE") || strings.HasPrefix(q, "ALTER TABLE") {
+		for _, t := range oracleTypes {
+			q = t.word.ReplaceAllString(q, t.as)
+		}
+		return []string{q}
+	}
+	into, rows, is := strings.Cut(q, " VALUES ")
+	if !is || !strings.HasPrefix(q, "INSERT") {
+		return []string{q}
+	}
+	var out []string
+	for _, r := range strings.Split(strings.ReplaceAll(rows, "),(", "), ("), "), (") {
+		out = append(out, into+" VALUES ("+strings.Trim(r, "()")+")")
+	}
+	return out
 }
 
 // text casts a column to text, in the words of the database.
@@ -82,6 +131,8 @@ func (s server) text(c string) string {
 		return "CAST(" + c + " AS CHAR)"
 	case "sqlserver":
 		return "CONVERT(nvarchar(4000), " + c + ", 121)"
+	case "oracle":
+		return "TO_CHAR(" + c + ")"
 	}
 	return "CAST(" + c + " AS text)"
 }
@@ -106,6 +157,7 @@ func (s server) tables(t *testing.T) []string {
 		"postgres":  "SELECT relname FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace ORDER BY 1",
 		"mysql":     "SELECT table_name FROM information_schema.tables WHERE table_schema = database() ORDER BY 1",
 		"sqlserver": "SELECT name FROM sys.tables ORDER BY 1",
+		"oracle":    "SELECT LOWER(table_name) FROM user_tables ORDER BY 1",
 	}[s.name]
 	return transpose(queryRows(t, s.db, q))[0]
 }
@@ -119,8 +171,11 @@ func (s server) rows(t *testing.T, table string) [][]string {
 func TestModes(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
 		toll := func(v string) string {
-			if s.name == "sqlite" {
-				return strings.TrimSuffix(v, "0")
+			if s.name == "sqlite" || s.name == "oracle" {
+				v = strings.TrimSuffix(v, "0")
+			}
+			if s.name == "oracle" { // which writes no zero before the point
+				v = strings.TrimPrefix(v, "0")
 			}
 			return v
 		}
@@ -386,6 +441,10 @@ func TestNastyValues(t *testing.T) {
 				x = odd
 			case s.name == "sqlserver" && c == "c":
 				x = "RTRIM(c)"
+			case s.name == "oracle" && c == "c":
+				x = "RTRIM(c)"
+			case s.name == "oracle" && c == "clock":
+				x = "SUBSTR(TO_CHAR(clock), 5)"
 			}
 			cols = append(cols, x)
 		}
@@ -395,7 +454,7 @@ func TestNastyValues(t *testing.T) {
 			for k := range w {
 				g := got[i][k]
 				e := w[k]
-				if e == "\x00" {
+				if e == "\x00" || e == "" && s.name == "oracle" {
 					e = "<null>"
 				} else {
 					switch k {
@@ -452,7 +511,7 @@ func TestKilled(t *testing.T) {
 			table, all := "big", "400000"
 			if i%2 == 1 {
 				mode := []string{"append", "refill", "merge", "append", "refill"}[i/2%5]
-				if mode == "merge" && s.name == "sqlserver" {
+				if mode == "merge" && (s.name == "sqlserver" || s.name == "oracle") {
 					mode = "append"
 				}
 				if table = "existing"; mode != "refill" {

@@ -327,6 +327,7 @@ func (l *loading) prepare(ctx context.Context) (ready bool, err error) {
 			return false, err
 		}
 	}
+	l.noEmptyTexts()
 	l.foundOut()
 	if r.destination() == intoTable {
 		if err := l.mapped(ctx); err != nil {
@@ -534,6 +535,27 @@ func protection(ctx context.Context, conn db.Session) (*db.Protection, error) {
 	}
 	p, err := g.Protection(ctx)
 	return &p, err
+}
+
+// noEmptyTexts makes nulls of empty texts, and says so, where the database keeps none.
+func (l *loading) noEmptyTexts() {
+	d := connect.Of(l.req.Into.URL)
+	if d == nil || !d.EmptyIsNull {
+		return
+	}
+	for i := range l.in.Plan.Columns {
+		c := &l.in.Plan.Columns[i]
+		if c.KeepEmpty == "" || c.KeepEmpty == "none" || !c.SQLType().IsText() {
+			continue
+		}
+		c.NoEmpty = true
+		do := "load into a database that tells them apart, or mark them in the file"
+		if c.Required {
+			do = "the column is required, so that such records are rejected: give it a default in the plan, or " + do
+		}
+		l.hung = append(l.hung, profile.Finding{Weight: profile.Caution, Code: profile.CodeNotInDatabase, Column: c.Name,
+			Text: "empty texts go in as nulls: " + d.Title + " keeps none", Do: do})
+	}
 }
 
 // cannot finds what the columns of a new table cannot do in this database.

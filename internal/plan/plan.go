@@ -145,6 +145,9 @@ type Column struct {
 	// KeepEmpty is "quoted" or "all": which empty fields are empty texts and
 	// not nulls.
 	KeepEmpty string `yaml:"keep_empty,omitempty"`
+	// NoEmpty makes a null of what is empty all the same, but not of blanks: a database that
+	// keeps no empty text has it so.
+	NoEmpty bool `yaml:"no_empty,omitempty"`
 	// Unicode tells that values have characters beyond ASCII. Where a database
 	// has wide and narrow character types, the column gets the wide one.
 	Unicode bool   `yaml:"unicode,omitempty"`
@@ -200,7 +203,7 @@ func (c *Column) Reader() (*reading.Reader, error) {
 		return nil, err
 	}
 	r := &reading.Reader{Type: t, Required: c.Required, Default: c.Default, NullWords: c.Nulls, Trim: c.Trim, Lo: c.Lo,
-		Hi: c.Hi, Keeps: c.Keeps}
+		Hi: c.Hi, Keeps: c.Keeps, NoEmpty: c.NoEmpty}
 	switch c.KeepEmpty {
 	case "", "none":
 	case "quoted":

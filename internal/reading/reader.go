@@ -36,6 +36,8 @@ type Reader struct {
 	// KeepBlank makes an empty field an empty text, not a null; KeepQuoted
 	// does so only for one written in quotes.
 	KeepBlank, KeepQuoted bool
+	// NoEmpty makes a field of nothing a null even so.
+	NoEmpty bool
 	// Required makes a null a misfit, unless Default is set.
 	Required bool
 	// Lo and Hi bound an integer type more narrowly, if not both 0.
@@ -245,7 +247,7 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 
 func (r *Reader) isNull(b []byte, quoted bool) bool {
 	if IsBlank(b) {
-		return !r.Type.IsText() || !(r.KeepBlank || quoted && r.KeepQuoted)
+		return r.NoEmpty && len(b) == 0 || !r.Type.IsText() || !(r.KeepBlank || quoted && r.KeepQuoted)
 	}
 	for _, w := range r.NullWords {
 		if string(b) == w {

@@ -20,7 +20,7 @@ import (
 	_ "github.com/go-sql-driver/mysql"  // registers "mysql"
 	_ "github.com/jackc/pgx/v5/stdlib"  // registers "pgx"
 	_ "github.com/microsoft/go-mssqldb" // registers "sqlserver"
-	_ "github.com/sijms/go-ora/v2"      // registers "oracle"
+	driver "github.com/sijms/go-ora/v2" // registers "oracle", too
 	"github.com/stretchr/testify/require"
 
 	"ambertray/internal/standin/engine"
@@ -195,6 +195,10 @@ func Oracle(t testing.TB) (string, *sql.DB) {
 	u.User = url.UserPassword(name, Password)
 	db, err := sql.Open("oracle", u.String())
 	require.NoError(t, err)
+	for k, v := range map[string]string{"nls_date_format": "YYYY-MM-DD", "nls_timestamp_format": "YYYY-MM-DD HH24:MI:SS.FF",
+		"nls_timestamp_tz_format": "YYYY-MM-DD HH24:MI:SS.FF TZH:TZM"} {
+		require.NoError(t, driver.AddSessionParam(db, k, "'"+v+"'"))
+	}
 	t.Cleanup(func() {
 		db.Close()
 		for range 50 { // while a session of the user's is still there

@@ -87,8 +87,11 @@ type Dialect struct {
 	CountAll string
 	// OpenQuote and CloseQuote stand around a quoted identifier.
 	OpenQuote, CloseQuote string
-	// Folds is what the database makes of a bare identifier; nil keeps it.
+	// Folds is what the database makes of a bare identifier; nil keeps it. Upper tells that
+	// it makes upper case of it, and that names in lower case are meant so: where one has to be
+	// quoted, it is quoted in upper case.
 	Folds func(string) string
+	Upper bool
 	// ColumnType is the database's type for a column; key tells that it is part
 	// of the primary key.
 	ColumnType func(c Column, key bool) string
@@ -145,21 +148,43 @@ func (d *Dialect) Quote(name string) string {
 	if d.plain(name) {
 		return name
 	}
+	if d.Upper && isBare(name) && strings.ToLower(name) == name {
+		name = strings.ToUpper(name)
+	}
 	return d.OpenQuote + strings.ReplaceAll(name, d.CloseQuote, d.CloseQuote+d.CloseQuote) + d.CloseQuote
 }
 
 func (d *Dialect) plain(name string) bool {
-	if name == "" || Reserved[strings.ToUpper(name)] {
-		return false
-	}
+	// Where the database would change the case of a bare name, keep it.
+	return isBare(name) && !Reserved[strings.ToUpper(name)] && (d.Folds == nil || d.Folds(name) == name)
+}
+
+// isBare reports the form of names that need no quotes by their letters.
+func isBare(name string) bool {
 	for i, r := range name {
 		if r == '_' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || i > 0 && r >= '0' && r <= '9' {
 			continue
 		}
 		return false
 	}
-	// Where the database would change the case of a bare name, keep it.
-	return d.Folds == nil || d.Folds(name) == name
+	return name != ""
+}
+
+// Catalogued is a name as the catalog of a database has it that makes names upper case, and
+// Shown such a name as people write it.
+func (d *Dialect) Catalogued(name string) string {
+	if isBare(name) && strings.ToLower(name) == name {
+		return strings.ToUpper(name)
+	}
+	return name
+}
+
+// Shown is a name of the catalog in lower case, if that means the same.
+func (d *Dialect) Shown(name string) string {
+	if low := strings.ToLower(name); isBare(low) && strings.ToUpper(low) == name {
+		return low
+	}
+	return name
 }
 
 // Qualified is the table's name with its schema.

@@ -20,7 +20,7 @@ var Dialect = &dialect.Dialect{
 	},
 	OpenQuote: `"`, CloseQuote: `"`,
 	// A bare name is made upper case; it is shown in lower case here, and others are quoted.
-	Folds:     strings.ToLower,
+	Folds: strings.ToLower, Upper: true,
 	IfMissing: ifMissing,
 	Merges:    dialect.UpdateByMerge,
 	Distinct: func(t sqltype.Type, a, b string) string {

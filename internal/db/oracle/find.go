@@ -12,21 +12,10 @@ import (
 	"ambertray/internal/sqltype"
 )
 
-// catalogued is a name as the catalog has it: in upper case, unless it is written in quotes.
-func catalogued(name string) string {
-	if quote(name) == name {
-		return strings.ToUpper(name)
-	}
-	return name
-}
+// catalogued is a name as the catalog has it, and shown one of the catalog as people write it.
+func catalogued(name string) string { return Dialect.Catalogued(name) }
 
-// shown is a name of the catalog as people write it: in lower case, if that means the same.
-func shown(name string) string {
-	if low := strings.ToLower(name); catalogued(low) == name {
-		return low
-	}
-	return name
-}
+func shown(name string) string { return Dialect.Shown(name) }
 
 // owner is whose a schema's tables are, as the catalog has it.
 func (d *DB) owner(schema string) string {

@@ -161,10 +161,28 @@ func (l *load) start(ctx context.Context) error {
 		min(max(int(wait.Seconds()), 1), 1_000_000)))
 }
 
-// empty takes all rows out of the table; TRUNCATE would commit. Where others refer to a row,
-// the server says so.
+// empty takes all rows out of the table; TRUNCATE would commit. The server looks at the keys
+// of other tables with every row, and acts by their rules: nothing can make it wait until the
+// new rows are in. So a table is not emptied to which rows of others refer.
 func (l *load) empty(ctx context.Context) error {
-	return l.d.do(ctx, "cannot empty the table", "DELETE FROM "+l.table)
+	d := l.d
+	for _, r := range l.spec.Referrers {
+		var filled []string
+		for _, c := range r.Columns {
+			filled = append(filled, quote(c)+" IS NOT NULL")
+		}
+		rows, err := d.questions().Rows(ctx, "cannot see what refers to the table", Dialect.First("1",
+			Dialect.Qualified(r.Schema, r.Table)+" WHERE "+strings.Join(filled, " AND "), 1))
+		if err != nil {
+			return err
+		}
+		if len(rows) > 0 {
+			return &db.Error{Where: d.where, What: fmt.Sprintf("cannot empty the table: rows of %s refer to it; nothing was "+
+				"changed", r), Do: "this server does not let a key wait until the new rows are in: bring the file in with " +
+				"--mode merge, or take out first what refers to the table"}
+		}
+	}
+	return d.do(ctx, "cannot empty the table", "DELETE FROM "+l.table)
 }
 
 // keepTable makes the table that keeps the old rows. It is committed at once, and empty until

@@ -154,8 +154,13 @@ func (l *lock) let() {
 	ctx, cancel := context.WithTimeout(context.Background(), endIn)
 	defer cancel()
 	table := Dialect.Qualified(l.schema, locksTable)
-	// What fails here is left for the next lock.
-	l.c.ExecContext(ctx, "DELETE FROM "+table+" WHERE lock_name = :1", l.name)
+	// Rows that nobody holds are those of sessions that have died. What fails here is left for
+	// the next lock.
+	dead, _ := (db.Questions{Asker: asker{l.c}, Dialect: Dialect}).Ask(ctx, "SELECT lock_name FROM "+table+
+		" FOR UPDATE SKIP LOCKED")
+	for _, r := range dead {
+		l.c.ExecContext(ctx, "DELETE FROM "+table+" WHERE lock_name = :1", *r[0])
+	}
 	l.end(true)
 	var n int
 	if l.c.QueryRowContext(ctx, "SELECT count(*) FROM "+table).Scan(&n) == nil && n == 0 {

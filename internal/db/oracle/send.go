@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -162,8 +163,10 @@ func (l *load) Write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) 
 // step is how many rows go in one exchange.
 const step = 8000
 
-// send sends rows under savepoints; what the server refuses is left out. Behind a refusal it
-// goes on with as few rows as were good before it, and with more again while all goes well.
+// send sends rows behind savepoints; what the server refuses is left out. It says of all rows
+// of an exchange which it refuses, and why. Where it does not, rows are divided: behind a
+// refusal it goes on with as few rows as were good before it, and with more again while all
+// goes well.
 func (l *load) send(ctx context.Context, r *rows) error {
 	for n := step; len(r.numbers) > 0; {
 		n = min(n, len(r.numbers))
@@ -175,7 +178,7 @@ func (l *load) send(ctx context.Context, r *rows) error {
 			r = r.slice(n, len(r.numbers))
 			n = min(4*n, step)
 		case n == 1:
-			l.refused = append(l.refused, l.refusal(r.numbers[0], m))
+			l.refused = append(l.refused, l.refusal(r.numbers[0], m.ErrMsg))
 			r = r.slice(1, len(r.numbers))
 		default:
 			n /= 2
@@ -184,14 +187,57 @@ func (l *load) send(ctx context.Context, r *rows) error {
 	return nil
 }
 
-// try sends rows behind a savepoint, and returns the server's refusal, if a row is to blame
-// for it; then none of them is in.
+// try sends rows behind a savepoint. It returns the server's refusal if a row is to blame for
+// it and the server does not say which; then none of them is in.
 func (l *load) try(ctx context.Context, r *rows) (*network.OracleError, error) {
 	d := l.d
 	if err := d.do(ctx, "cannot go on", "SAVEPOINT segment"); err != nil {
 		return nil, err
 	}
+	// A statement of its own each time: one that is executed again would stop at the first row
+	// that is refused.
+	st, err := d.c.PrepareContext(ctx, l.insert)
+	if err != nil {
+		return nil, d.fail("cannot take the rows", err)
+	}
+	defer st.Close()
+	res, err := st.ExecContext(ctx, l.arguments(r)...)
+	if err == nil {
+		if n, err := res.RowsAffected(); err != nil || n != int64(len(r.numbers)) {
+			return nil, d.fail(fmt.Sprintf("has taken %d of %d rows without a word", n, len(r.numbers)), err)
+		}
+		return nil, nil
+	}
+	m := asServer(err)
+	if m == nil {
+		return nil, d.fail("cannot take the rows", err)
+	}
+	if list := d.refusedRows(len(r.numbers)); list != nil {
+		for _, x := range list {
+			if !aboutRows(x.code) {
+				return nil, d.fail("cannot take the rows", &network.OracleError{ErrCode: x.code, ErrMsg: x.text})
+			}
+			l.refused = append(l.refused, l.refusal(r.numbers[x.row], x.text))
+		}
+		return nil, nil
+	}
+	if !aboutRows(m.ErrCode) {
+		return nil, d.fail("cannot take the rows", err)
+	}
+	return m, d.do(ctx, "cannot go on", "ROLLBACK TO segment")
+}
+
+// arguments are the columns of some rows, as the driver takes them.
+func (l *load) arguments(r *rows) []any {
 	args := make([]any, len(r.columns))
+	if len(r.numbers) == 1 {
+		for i, c := range r.columns { // alone, as a value: what the server says is about it
+			if args[i] = any(c[0]); len(c[0]) > most {
+				args[i] = driver.Clob{String: c[0], Valid: true}
+			}
+		}
+		return args
+	}
 	for i, c := range r.columns {
 		args[i] = c
 		if !r.long[0] || !isLong(c) {
@@ -203,25 +249,45 @@ func (l *load) try(ctx context.Context, r *rows) (*network.OracleError, error) {
 		}
 		args[i] = large
 	}
-	if len(r.numbers) == 1 {
-		for i, c := range r.columns { // alone, as a value: what the server says is about it
-			if args[i] = any(c[0]); len(c[0]) > most {
-				args[i] = driver.Clob{String: c[0], Valid: true}
+	return args
+}
+
+// A refusedRow is one of an exchange that the server has refused, while the others are in.
+type refusedRow struct {
+	row, code int
+	text      string
+}
+
+// refusedRows are those of the last exchange of n rows; nil: the server, or the driver, does
+// not say. The driver has read them, and keeps them to itself: they are read from its last
+// answer by their names, so that another version of it that has others yields nil.
+func (d *DB) refusedRows(n int) (out []refusedRow) {
+	d.c.Raw(func(c any) error {
+		at := reflect.ValueOf(c)
+		for _, name := range []string{"session", "Summary", "bindErrors"} {
+			for at.Kind() == reflect.Pointer && !at.IsNil() {
+				at = at.Elem()
 			}
+			if at.Kind() != reflect.Struct {
+				return nil
+			}
+			at = at.FieldByName(name)
 		}
-	}
-	res, err := d.c.ExecContext(ctx, l.insert, args...)
-	if err == nil {
-		if n, err := res.RowsAffected(); err != nil || n != int64(len(r.numbers)) {
-			return nil, d.fail(fmt.Sprintf("has taken %d of %d rows without a word", n, len(r.numbers)), err)
+		if at.Kind() != reflect.Slice {
+			return nil
 		}
-		return nil, nil
-	}
-	m := asServer(err)
-	if m == nil || !aboutRows(m.ErrCode) {
-		return nil, d.fail("cannot take the rows", err)
-	}
-	return m, d.do(ctx, "cannot go on", "ROLLBACK TO segment")
+		for i := range at.Len() {
+			row, code, text := at.Index(i).FieldByName("rowOffset"), at.Index(i).FieldByName("errorCode"),
+				at.Index(i).FieldByName("errorMsg")
+			if !row.CanInt() || !code.CanInt() || text.Kind() != reflect.Slice || row.Int() < 0 || row.Int() >= int64(n) {
+				out = nil
+				return nil
+			}
+			out = append(out, refusedRow{int(row.Int()), int(code.Int()), string(text.Bytes())})
+		}
+		return nil
+	})
+	return out
 }
 
 func isLong(c []string) bool {
@@ -245,8 +311,8 @@ var (
 )
 
 // refusal is the server's, of a row. Its kind leaves out the row's own values.
-func (l *load) refusal(row int, m *network.OracleError) sink.Refusal {
-	text := said(m)
+func (l *load) refusal(row int, message string) sink.Refusal {
+	text, _, _ := strings.Cut(strings.TrimSpace(message), "\n")
 	if l.side != "" {
 		text = strings.ReplaceAll(text, catalogued(l.side), catalogued(l.spec.Table.Name))
 	}

@@ -701,6 +701,15 @@ func (r *run) locked(q *sql.Select, rel *relation, outer *env) (*relation, error
 		return nil, err
 	}
 	waited := false
+	if q.Wait == sql.SkipLocked {
+		free := &relation{shape: rel.shape, heap: rel.heap, table: rel.table}
+		for i, w := range rel.from {
+			if w.by == nil || w.by == r.s.tx {
+				free.from, free.rows = append(free.from, w), append(free.rows, rel.rows[i])
+			}
+		}
+		rel = free
+	}
 	for _, w := range rel.from {
 		waited = waited || w.by != nil && w.by != r.s.tx
 		if _, err := r.s.own(rel.heap, w, q.Wait); err != nil {

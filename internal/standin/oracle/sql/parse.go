@@ -285,6 +285,9 @@ func (p *parser) lock() Statement {
 	return l
 }
 
+// SkipLocked stands for rows that others have being passed over.
+const SkipLocked = -2
+
 // wait is NOWAIT, WAIT n, or nothing.
 func (p *parser) wait() int {
 	switch {
@@ -292,6 +295,8 @@ func (p *parser) wait() int {
 		return 0
 	case p.words("WAIT"):
 		return p.int()
+	case p.words("SKIP LOCKED"):
+		return SkipLocked
 	}
 	return -1
 }
