@@ -122,7 +122,8 @@ func TestConstraints(t *testing.T) {
 		index := map[string]string{"sqlite": "SELECT count(*) || '' FROM pragma_index_list('passages') WHERE origin = 'c'",
 			"postgres":  "SELECT count(*)::text FROM pg_indexes WHERE tablename = 'passages' AND indexname LIKE '%_idx'",
 			"mysql":     "SELECT cast(count(DISTINCT index_name) AS char) FROM information_schema.statistics WHERE table_schema = database() AND table_name = 'passages' AND index_name IN ('place', 'day')",
-			"sqlserver": "SELECT CONVERT(varchar(9), count(*)) FROM sys.indexes WHERE name LIKE 'passages%idx'"}[s.name]
+			"sqlserver": "SELECT CONVERT(varchar(9), count(*)) FROM sys.indexes WHERE name LIKE 'passages%idx'",
+			"oracle":    "SELECT count(*) FROM user_indexes WHERE index_name LIKE 'PASSAGES%IDX'"}[s.name]
 		assert.Equal(t, [][]string{{"2"}}, queryRows(t, s.db, index))
 		for _, wrong := range []string{"  unique: [[nobody]]\n", "  index: [[]]\n", "  references:\n    - columns: [permit]\n      table: boats\n      to: []\n"} {
 			b.write("w.yaml", with(wrong))

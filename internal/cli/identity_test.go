@@ -39,6 +39,9 @@ func TestIdentity(t *testing.T) {
 		assert.Equal(t, [][]string{{"42"}}, queryRows(t, s.db, "SELECT id FROM own WHERE gauge = 'Mere'"))
 
 		// A script does the same.
+		if s.name == "oracle" {
+			return // see runsScripts
+		}
 		s.exec(t, "DROP TABLE own")
 		b.run(0, "script", "own.yaml", "--for", s.name, "-o", "own.sql")
 		out, err := b.runScript(s, "own.sql")

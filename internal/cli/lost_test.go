@@ -134,7 +134,10 @@ const (
 func (c *cutter) through(u *url.URL) string {
 	v := *u
 	v.Host, v.RawQuery = c.listener.Addr().String(), "sslmode=disable"
-	if u.Scheme == "sqlserver" {
+	switch u.Scheme {
+	case "oracle":
+		v.RawQuery = ""
+	case "sqlserver":
 		v.RawQuery = "encrypt=disable&database=" + u.Query().Get("database")
 	}
 	return v.String()
@@ -146,6 +149,7 @@ var commit = map[string]string{
 	"mysql":    "\x03COMMIT",                  // COM_QUERY
 	// [MS-TDS] 2.2.6.7, SQLBatch: text in UTF-16
 	"sqlserver": "C\x00O\x00M\x00M\x00I\x00T\x00 \x00T\x00R\x00A\x00N\x00",
+	"oracle":    "\x00\x00\x00\x0d\x06\x00\x00\x00\x00\x00\x03\x0e\x00", // a packet with the call 14
 }
 
 // A load that commits on its way is cut at its first, a later or its last commit, before
@@ -236,6 +240,10 @@ func TestLostAnswers(t *testing.T) {
 					at := commit[s.name]
 					if s.name == "mysql" && (mode == "create" || mode == "replace") {
 						at = "\x03RENAME TABLE"
+					}
+					renames := s.name == "oracle" && (mode == "create" || mode == "replace")
+					if renames {
+						at = " RENAME TO "
 					}
 					before := 0
 					if mode != "create" {
@@ -390,7 +398,7 @@ func TestCutAtAnyMessage(t *testing.T) {
 // modesOf are the modes of loads into a database.
 func modesOf(s server) []string {
 	modes := []string{"create", "append", "refill", "replace"}
-	if s.name != "sqlserver" {
+	if s.name != "sqlserver" && s.name != "oracle" {
 		modes = append(modes, "merge")
 	}
 	return modes

@@ -249,6 +249,7 @@ func TestMergeNeeds(t *testing.T) {
 // A script that merges, run by the database's own client, does what a merge does.
 func TestMergeScripts(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
+		s.runsScripts(t)
 		s.makeBoats(t)
 		b.write("a.csv", "permit,name,length,owner\n0012,Grey Heron,18.50,\"Ann, Lock\"\n0044,kestrel,12.00,Cilla\n0105,Willow,9.75,\n0200,Newt,7.25,Dov\n")
 		args := []string{"script", "a.csv", "--for", s.name, "--table", "boats", "--key", "permit", "--mode", "merge"}

@@ -132,8 +132,9 @@ func TestWiden(t *testing.T) {
 		args := []string{"load", "c.csv", "--into", s.url, "--table", "codes", "--mode", "append"}
 		r := b.run(2, args...)
 		text := strings.Join(strings.Fields(r.err), " ")
-		if s.name == "mysql" {
-			assert.Contains(t, text, "ALTER TABLE codes MODIFY code VARCHAR(10) NOT NULL")
+		if s.name == "mysql" || s.name == "oracle" { // whose definitions are committed at once
+			assert.Contains(t, text, map[string]string{"mysql": "ALTER TABLE codes MODIFY code VARCHAR(10) NOT NULL",
+				"oracle": "ALTER TABLE codes MODIFY (code VARCHAR2(10 CHAR))"}[s.name])
 			assert.Contains(t, b.run(2, append(args, "--widen")...).err, "--widen")
 			return
 		}
@@ -231,6 +232,9 @@ func TestDryRunConnects(t *testing.T) {
 			b.run(0, "load", "a.csv", "--into", "sqlite:new.db", "--dry-run")
 			assert.False(t, b.exists("new.db"))
 			return
+		}
+		if s.name == "oracle" {
+			return // a database is made by its administrator
 		}
 		other := s.other(t)
 		assert.Contains(t, b.run(1, "load", "a.csv", "--into", other, "--dry-run").err, "--create-database")

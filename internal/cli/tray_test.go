@@ -139,9 +139,12 @@ func TestMend(t *testing.T) {
 
 		want := [][]string{{"1", "1", "12.50", "a"}, {"2", "2", "6.25", "b"}, {"4", "4", "7.00", "é;\nü"}, {"5", "5", "9.75", "q\"z"}, {"6", "6", "0.25", "ok"}, {"7", "3", "1.00", "twice"}}
 		got := queryRows(t, s.db, fmt.Sprintf("SELECT %s, %s, %s, note FROM tolls ORDER BY no", s.text("no"), s.text("id"), s.text("toll")))
-		if s.name == "sqlite" {
+		if s.name == "sqlite" || s.name == "oracle" {
 			for _, r := range want {
 				r[2] = strings.TrimSuffix(strings.TrimRight(r[2], "0"), ".")
+				if s.name == "oracle" {
+					r[2] = strings.TrimPrefix(r[2], "0")
+				}
 			}
 		}
 		assert.Equal(t, want, got, "mended records keep their numbers")
@@ -184,7 +187,7 @@ func TestVerify(t *testing.T) {
 		s.exec(t, "UPDATE p SET toll = toll + 0.01 WHERE id = 4")
 		assert.Contains(t, fmt.Sprint(ask(4)["columns"]), "sum:")
 		s.exec(t, "UPDATE p SET toll = toll - 0.01 WHERE id = 4")
-		for _, change := range []string{"UPDATE p SET day = '2024-01-02' WHERE id = 0", "UPDATE p SET open = NULL WHERE id = 0", "UPDATE p SET gate = '' WHERE id = 0"} {
+		for _, change := range []string{"UPDATE p SET day = '2024-01-02' WHERE id = 0", "UPDATE p SET open = NULL WHERE id = 0", "UPDATE p SET gate = ' ' WHERE id = 0"} {
 			s.exec(t, change)
 			ask(4)
 			ask(4, "--deep")
@@ -237,7 +240,7 @@ func TestVerifyAppended(t *testing.T) {
 		} else if s.name == "sqlserver" {
 			s.exec(t, "DELETE TOP (1) FROM t WHERE id = 12")
 		} else {
-			id := map[string]string{"sqlite": "rowid", "postgres": "ctid"}[s.name]
+			id := map[string]string{"sqlite": "rowid", "postgres": "ctid", "oracle": "rowid"}[s.name]
 			s.exec(t, fmt.Sprintf("DELETE FROM t WHERE %s = (SELECT min(%s) FROM t WHERE id = 12)", id, id))
 		}
 		doc = b.document(4, "verify", entry, "--deep")

@@ -28,20 +28,25 @@ type LedgerRow struct {
 
 // ledger is the definition of the table.
 func ledger(schema string) dialect.Table {
+	some := func(name string, n int) dialect.Column { // may be empty, which is null in some databases
+		return dialect.Column{Name: name, Type: sqltype.Type{Kind: sqltype.VarChar, Length: n}}
+	}
 	text := func(name string, n int) dialect.Column {
-		return dialect.Column{Name: name, Type: sqltype.Type{Kind: sqltype.VarChar, Length: n}, Required: true}
+		c := some(name, n)
+		c.Required = true
+		return c
 	}
 	number := func(name string) dialect.Column {
 		return dialect.Column{Name: name, Type: sqltype.Type{Kind: sqltype.BigInt}, Required: true}
 	}
 	return dialect.Table{Schema: schema, Name: LedgerTable, Columns: []dialect.Column{
 		text("load_entry", 200), text("table_name", 128), text("load_mode", 20),
-		text("source_name", 1000), text("source_part", 500), number("source_bytes"),
-		text("source_sha256", 64), number("rows_before"), number("rows_after"), number("records_read"),
+		text("source_name", 1000), some("source_part", 500), number("source_bytes"),
+		some("source_sha256", 64), number("rows_before"), number("rows_after"), number("records_read"),
 		number("records_loaded"), number("records_rejected"),
-		{Name: "column_sums", Type: sqltype.Type{Kind: sqltype.Text}}, text("loaded_by", 200),
+		{Name: "column_sums", Type: sqltype.Type{Kind: sqltype.Text}}, some("loaded_by", 200),
 		{Name: "loaded_at", Type: sqltype.Type{Kind: sqltype.Timestamp, Precision: 3}, Required: true},
-		text("program_version", 60)}}
+		some("program_version", 60)}}
 }
 
 // A Ledger is what a schema keeps of the loads into its tables.

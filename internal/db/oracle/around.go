@@ -66,6 +66,26 @@ func (l *load) KeepsKeys(ctx context.Context) error {
 	return l.d.questions().Orphans(ctx, l.spec.Referrers, l.table, "")
 }
 
+// Blockers implements db.Blocker, over a connection of its own. Not everybody may see the
+// sessions of others.
+func (d *DB) Blockers(ctx context.Context) (who string) {
+	if !d.waiting.Load() {
+		return ""
+	}
+	who = "whom this user may not see"
+	c, err := d.session(ctx)
+	if err != nil {
+		return who
+	}
+	defer c.Close()
+	var user, host, id string
+	if c.QueryRowContext(ctx, `SELECT b.username, b.machine, TO_CHAR(b.sid) FROM v$session w JOIN v$session b
+		ON b.sid = w.blocking_session WHERE w.sid = :1`, d.id).Scan(&user, &host, &id) == nil {
+		who = shown(user) + " from " + host + ", session " + id
+	}
+	return who
+}
+
 // Refuses implements [db.Refuser].
 func (d *DB) Refuses(ctx context.Context, t *db.Table) (what, do string, err error) {
 	if t.View {

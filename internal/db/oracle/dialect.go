@@ -23,6 +23,9 @@ var Dialect = &dialect.Dialect{
 	Folds: strings.ToLower, Upper: true,
 	IfMissing: ifMissing,
 	Merges:    dialect.UpdateByMerge,
+	Widen: func(table, column, typ string, _ bool) string {
+		return fmt.Sprintf("ALTER TABLE %s MODIFY (%s %s)", table, column, typ)
+	},
 	Distinct: func(t sqltype.Type, a, b string) string {
 		if t.Kind == sqltype.Text || t.Kind == sqltype.VarChar && t.Length > 4000 {
 			// A CLOB cannot be compared as a value (Oracle, DBMS_LOB.COMPARE).

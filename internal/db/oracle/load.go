@@ -77,11 +77,6 @@ func (l *load) prepare(ctx context.Context) error {
 			return err
 		}
 	}
-	for _, s := range l.spec.Alter {
-		if err := d.do(ctx, "refuses: "+s, s); err != nil {
-			return err
-		}
-	}
 	l.beginMark(ctx)
 	if err := l.keepTable(ctx); err != nil {
 		return err
@@ -156,6 +151,8 @@ func (l *load) start(ctx context.Context) error {
 	if wait == 0 {
 		wait = db.LockWait
 	}
+	l.d.waiting.Store(true)
+	defer l.d.waiting.Store(false)
 	return l.d.do(ctx, "cannot hold the table", fmt.Sprintf("LOCK TABLE %s IN SHARE ROW EXCLUSIVE MODE WAIT %d",
 		l.table,
 		min(max(int(wait.Seconds()), 1), 1_000_000)))
@@ -272,6 +269,7 @@ func (l *load) Rollback() error {
 	}
 	if l.unsure {
 		d.load, d.tx = nil, nil // what became of it is to be asked for, and nothing to be taken away
+		d.unlockAll()           // by whoever asks
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), endIn)

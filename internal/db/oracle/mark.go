@@ -7,8 +7,8 @@ import (
 	"ambertray/internal/db"
 )
 
-// The mark of a load into a side table is that table's name, and its number in the catalog,
-// which it keeps when it gets another name. The mark of another is a row in the table of
+// The mark of a load into a side table is that table's name, its number in the catalog, which
+// it keeps when it gets another name, and that name. The mark of another is a row in the table of
 // notes, begun before the transaction and done within.
 const sideMark = "side "
 
@@ -48,7 +48,7 @@ func (d *DB) sweepMarks(ctx context.Context, schema string) {
 func (l *load) Mark(ctx context.Context) (string, error) {
 	switch {
 	case l.side != "":
-		return sideMark + l.side + " " + l.object, nil
+		return sideMark + l.side + " " + l.object + " " + l.spec.Table.Name, nil
 	case l.mark == "":
 		return "", nil
 	}
@@ -69,8 +69,9 @@ func (l *load) Unmark(ctx context.Context) {
 // session lived.
 func (d *DB) Outcome(ctx context.Context, schema, mark string) (db.Outcome, error) {
 	if text, is := strings.CutPrefix(mark, sideMark); is {
-		side, object, _ := strings.Cut(text, " ")
-		return d.sideOutcome(ctx, schema, side, object)
+		side, rest, _ := strings.Cut(text, " ")
+		object, table, _ := strings.Cut(rest, " ")
+		return d.sideOutcome(ctx, schema, table, side, object)
 	}
 	row, is := strings.CutPrefix(mark, db.RowMark)
 	if !is {
@@ -86,32 +87,41 @@ func (d *DB) Outcome(ctx context.Context, schema, mark string) (db.Outcome, erro
 	return d.notebook(schema, row).OutcomeOfMark(ctx)
 }
 
-// sideOutcome looks under which name the side table is now.
-func (d *DB) sideOutcome(ctx context.Context, schema, side, object string) (db.Outcome, error) {
+// sideOutcome looks under which name the side table is now. A table that was to be replaced,
+// and has lost its name to nobody, gets it back.
+func (d *DB) sideOutcome(ctx context.Context, schema, table, side, object string) (db.Outcome, error) {
 	if err := d.lock(ctx, schema, lockOf(side), atLoad, lockWait); err != nil {
 		return db.Unknown, err
 	}
 	defer d.unlock(schema, lockOf(side))
-	rows, err := d.questions().Rows(ctx, "cannot see what became of the load", "SELECT object_name FROM "+
-		"all_objects WHERE "+
-		"owner = :1 AND object_id = :2", d.owner(schema), object)
-	if err != nil || len(rows) == 0 {
+	rows, err := d.questions().Rows(ctx, "cannot see what became of the load", "SELECT object_name FROM all_objects "+
+		"WHERE owner = :1 AND object_id = :2", d.owner(schema), object)
+	if err != nil {
 		return db.Unknown, err
 	}
-	name := shown(*rows[0][0])
 	old, err := d.find(ctx, schema, side+"_old")
 	if err != nil {
 		return db.Unknown, err
 	}
-	if name != side { // it has the name of the table
+	if len(rows) > 0 && shown(*rows[0][0]) != side { // it has the name of the table
 		if old != nil {
-			err = d.do(ctx, "cannot remove the table that was replaced", "DROP TABLE "+Dialect.Qualified(schema,
-				side+"_old"))
+			err = d.do(ctx, "cannot remove the table that was replaced", "DROP TABLE "+
+				Dialect.Qualified(schema, side+"_old"))
 		}
 		return db.Committed, err
 	}
-	// A table that was to be replaced may have lost its name: the next load into it gives it
-	// back, since only that knows it.
+	there, err := d.find(ctx, schema, table)
+	if err != nil {
+		return db.Unknown, err
+	}
+	if old != nil && there == nil {
+		if err := d.rename(ctx, schema, side+"_old", table); err != nil {
+			return db.Unknown, d.fail("cannot give back the name of the table that was to be replaced", err)
+		}
+	}
+	if len(rows) == 0 {
+		return map[bool]db.Outcome{true: db.RolledBack, false: db.Unknown}[old != nil && there == nil], nil
+	}
 	return db.RolledBack, d.do(ctx, "cannot remove "+side, "DROP TABLE "+Dialect.Qualified(schema, side)+" PURGE")
 }
 

@@ -28,6 +28,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	driver "github.com/sijms/go-ora/v2"
@@ -57,6 +58,8 @@ type DB struct {
 	schema  string // the default one, as the catalog has it
 	// guarded tells that nothing may be changed.
 	guarded bool
+	// waiting tells that a lock is waited for.
+	waiting atomic.Bool
 }
 
 // parameters are those that a URL may have, in the driver's own words. Those that would write
@@ -110,8 +113,47 @@ func settings(at db.Address) (dsn string, wait time.Duration, q url.Values, err 
 	return u.String(), wait, q, nil
 }
 
-// dialer connects within a time.
-type dialer struct{ net.Dialer }
+// A dialer connects within a time. When the load is told to end, an answer that is still to
+// come is waited for a moment only: the driver waits for ever.
+type dialer struct {
+	net.Dialer
+	ended context.Context
+}
+
+// DialContext is what the driver calls.
+func (d *dialer) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
+	c, err := d.Dialer.DialContext(ctx, network, address)
+	if err != nil {
+		return nil, err
+	}
+	p := &patient{Conn: c, ended: d.ended}
+	p.stop = context.AfterFunc(d.ended, func() { c.SetReadDeadline(time.Now().Add(lastAnswer)) })
+	return p, nil
+}
+
+// lastAnswer is how long an answer is waited for when the load is told to end.
+const lastAnswer = time.Second
+
+// patient is a connection of such a dialer.
+type patient struct {
+	net.Conn
+	ended context.Context
+	stop  func() bool
+}
+
+// SetReadDeadline is called by the driver before it reads.
+func (p *patient) SetReadDeadline(t time.Time) error {
+	if p.ended.Err() != nil && t.IsZero() {
+		t = time.Now().Add(lastAnswer)
+	}
+	return p.Conn.SetReadDeadline(t)
+}
+
+// Close is the end.
+func (p *patient) Close() error {
+	p.stop()
+	return p.Conn.Close()
+}
 
 // connect opens a session.
 func connect(ctx context.Context, at db.Address) (*DB, error) {
@@ -127,7 +169,7 @@ func connect(ctx context.Context, at db.Address) (*DB, error) {
 	if !is {
 		return nil, &db.Error{Where: at.Where, What: "cannot connect"}
 	}
-	connector.Dialer(&dialer{net.Dialer{Timeout: wait}})
+	connector.Dialer(&dialer{net.Dialer{Timeout: wait}, ctx})
 	is = func(s string) bool { return s == "true" || s == "enable" || s == "enabled" }(strings.ToLower(q.Get("ssl")))
 	d := &DB{where: at.Where, host: at.URL.Host, tls: is, checked: !strings.EqualFold(q.Get("ssl verify"), "false"),
 		pool: sql.OpenDB(connector), locks: map[string]*lock{}, wait: at.LockWait}

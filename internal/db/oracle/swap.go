@@ -3,7 +3,6 @@ package oracle
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 
@@ -12,28 +11,22 @@ import (
 )
 
 // takeName gives the side table the name of the table. Each renaming is a definition of its
-// own here, so that between two of them a table that is replaced has none: whoever comes next
-// sees that, and gives it back (restore).
+// own here; where a table is replaced, both are in one block, which the server runs to its end
+// whatever becomes of this program.
 func (l *load) takeName(ctx context.Context) error {
 	d, t := l.d, l.spec.Table
 	old, err := l.replaced(ctx)
 	if err != nil {
 		return err
 	}
+	take := d.renaming(t.Schema, l.side, t.Name)
 	if old != "" {
-		if err := d.rename(ctx, t.Schema, t.Name, old); err != nil {
-			return l.sent(err)
-		}
+		take = fmt.Sprintf("BEGIN EXECUTE IMMEDIATE %s; BEGIN EXECUTE IMMEDIATE %s; EXCEPTION WHEN OTHERS THEN EXECUTE "+
+			"IMMEDIATE %s; RAISE; END; END;", dialect.Quoted(d.renaming(t.Schema, t.Name, old)), dialect.Quoted(take),
+			dialect.Quoted(d.renaming(t.Schema, old, t.Name)))
 	}
-	if err := d.rename(ctx, t.Schema, l.side, t.Name); err != nil {
-		if err = l.sent(err); l.unsure || old == "" {
-			return err
-		}
-		if again := d.rename(ctx, t.Schema, old, t.Name); again != nil {
-			l.unsure = true
-			return &db.Unsure{Err: d.fail("has the table that was to be replaced as "+old, errors.Join(err, again))}
-		}
-		return err
+	if _, err := d.c.ExecContext(ctx, take); err != nil {
+		return l.sent(err)
 	}
 	side := l.side
 	l.side, l.table = "", l.final
@@ -52,10 +45,14 @@ func (l *load) takeName(ctx context.Context) error {
 	return left
 }
 
-// rename gives a table another name in its schema.
+// renaming is the statement that gives a table another name in its schema.
+func (d *DB) renaming(schema, from, to string) string {
+	return fmt.Sprintf("ALTER TABLE %s RENAME TO %s", Dialect.Qualified(schema, from), quote(to))
+}
+
+// rename gives a table another name.
 func (d *DB) rename(ctx context.Context, schema, from, to string) error {
-	_, err := d.c.ExecContext(ctx, fmt.Sprintf("ALTER TABLE %s RENAME TO %s", Dialect.Qualified(schema, from),
-		quote(to)))
+	_, err := d.c.ExecContext(ctx, d.renaming(schema, from, to))
 	return err
 }
 
@@ -180,7 +177,7 @@ func (d *DB) restore(ctx context.Context, schema, table, side string, own bool) 
 }
 
 // definition is the statements that make a table with the structure of another: columns,
-// defaults, keys, checks and comments. Foreign keys, indexes and triggers are not in it.
+// defaults, keys, checks, indexes and comments. Foreign keys and triggers are not in it.
 func (d *DB) definition(ctx context.Context, like db.Name, as dialect.Table) (out []string, err error) {
 	f, err := d.find(ctx, like.Schema, like.Table)
 	if err != nil {
@@ -239,7 +236,37 @@ func (d *DB) definition(ctx context.Context, like db.Name, as dialect.Table) (ou
 	for _, c := range f.Columns {
 		said.Columns = append(said.Columns, dialect.Column{Name: c.Name, Comment: c.Comment})
 	}
-	return append(out, Dialect.Comments(Dialect, said)...), nil
+	indexes, err := d.indexesOf(ctx, owner, name, as)
+	return slices.Concat(out, indexes, Dialect.Comments(Dialect, said)), err
+}
+
+// indexesOf are the indexes of a table that no key has made, as statements about another.
+func (d *DB) indexesOf(ctx context.Context, owner, name string, as dialect.Table) (out []string, err error) {
+	rows, err := d.questions().Rows(ctx, "cannot be read", `SELECT i.index_name, i.uniqueness, c.column_name
+		FROM all_indexes i JOIN all_ind_columns c ON c.index_owner = i.owner AND c.index_name = i.index_name
+		WHERE i.table_owner = :1 AND i.table_name = :2 AND i.index_type = 'NORMAL' AND NOT EXISTS (SELECT 1
+		FROM all_constraints k WHERE k.owner = i.table_owner AND k.index_name = i.index_name)
+		ORDER BY i.index_name, c.column_position`, owner, name)
+	if err != nil {
+		return nil, err
+	}
+	for i := 0; i < len(rows); {
+		kind, own := "INDEX", shown(*rows[i][0])
+		if *rows[i][1] == "UNIQUE" {
+			kind = "UNIQUE INDEX"
+		}
+		from := i
+		var cols []string
+		for ; i < len(rows) && *rows[i][0] == *rows[from][0]; i++ {
+			cols = append(cols, shown(*rows[i][2]))
+		}
+		if catalogued(as.Name) != name { // a name is the schema's
+			own = Dialect.IndexName(as.Name, cols)
+		}
+		out = append(out, fmt.Sprintf("CREATE %s %s ON %s (%s)", kind, Dialect.Qualified(as.Schema, own),
+			Dialect.Qualified(as.Schema, as.Name), Dialect.List(cols)))
+	}
+	return out, nil
 }
 
 func joined(lines []string) (s string) {

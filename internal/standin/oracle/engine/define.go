@@ -20,6 +20,18 @@ func (r *run) define(st sql.Statement) (*Result, error) {
 		return res, r.alterTable(x)
 	case *sql.CreateIndex:
 		return res, r.createIndex(x)
+	case *sql.RenameIndex:
+		for _, o := range s.srv.users[s.schema].objects {
+			if t, is := o.(*table); is {
+				for _, i := range t.indexes {
+					if i.name == x.Index.Object {
+						i.name = x.To
+						return res, nil
+					}
+				}
+			}
+		}
+		return nil, fail(1418, "specified index does not exist")
 	case *sql.CreateView:
 		return res, r.createView(x)
 	case *sql.CreateTrigger:

@@ -167,13 +167,21 @@ func (s *Session) Execute(ctx context.Context, p *Prepared, binds [][]Value, par
 func (s *Session) once(st sql.Statement, binds []Value) (*Result, error) {
 	r := &run{s: s, binds: binds, now: s.now(), found: map[lookup]map[string][]int{},
 		read: map[*sql.Table]*relation{}}
-	if s.tx != nil {
-		r.begun = len(s.tx.undo)
+	had := s.tx
+	locked := 0
+	if had != nil {
+		r.begun, locked = len(had.undo), len(had.locked)
 	}
 	res, err := r.statement(st)
-	if err != nil && s.tx != nil {
-		s.tx.backTo(min(r.begun, len(s.tx.undo)))
+	if err == nil || s.tx == nil {
+		return res, err
 	}
+	if s.tx != had { // which it has begun
+		s.end(false)
+		return res, err
+	}
+	s.tx.backTo(min(r.begun, len(s.tx.undo)))
+	s.tx.unlockTo(locked)
 	return res, err
 }
 
@@ -228,13 +236,12 @@ func (r *run) statement(st sql.Statement) (*Result, error) {
 		return &Result{}, s.alter(x)
 	case *sql.CallProc:
 		return &Result{}, r.call(x)
+	case *sql.Block:
+		return &Result{}, r.block(x)
 	case *sql.Immediate:
 		st, _, err := sql.Parse(x.Text)
 		if err == nil {
 			_, err = r.statement(st)
-		}
-		if number(err) == x.Except {
-			err = nil
 		}
 		return &Result{}, err
 	}
@@ -243,6 +250,31 @@ func (r *run) statement(st sql.Statement) (*Result, error) {
 	s.end(err == nil)
 	r.begun = 0
 	return res, err
+}
+
+// block runs a block of PL/SQL.
+func (r *run) block(b *sql.Block) error {
+	failed := r.steps(b.Body, nil)
+	if failed == nil || b.Handler == nil {
+		return failed
+	}
+	return r.steps(b.Handler, failed)
+}
+
+// steps runs statements of a block, in a handler with what it has caught.
+func (r *run) steps(list []sql.Statement, caught error) error {
+	for _, st := range list {
+		if x, is := st.(*sql.Raise); is {
+			if caught != nil && (x.Unless == 0 || number(caught) != x.Unless) {
+				return caught
+			}
+			continue
+		}
+		if _, err := r.statement(st); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // alter is ALTER SESSION.

@@ -51,9 +51,23 @@ type touch struct {
 	r *row
 }
 
+// A save is a savepoint: how much had been done, and how many tables were locked.
 type save struct {
-	name string
-	at   int
+	name   string
+	at     int
+	locked int
+}
+
+// unlockTo lets go of the locks that came behind a place.
+func (x *tx) unlockTo(n int) {
+	if n >= len(x.locked) {
+		return
+	}
+	for _, t := range x.locked[n:] {
+		delete(t.locks, x)
+	}
+	x.locked = x.locked[:n]
+	x.s.srv.changed.Broadcast()
 }
 
 // begin makes sure that there is a transaction.
@@ -313,7 +327,7 @@ func (s *Session) savepoint(name string) {
 			break
 		}
 	}
-	x.saves = append(x.saves, save{name, len(x.undo)})
+	x.saves = append(x.saves, save{name, len(x.undo), len(x.locked)})
 }
 
 // backToSave goes back to one.
@@ -322,6 +336,7 @@ func (s *Session) backToSave(name string) error {
 		for i := len(s.tx.saves) - 1; i >= 0; i-- {
 			if strings.EqualFold(s.tx.saves[i].name, name) {
 				s.tx.backTo(s.tx.saves[i].at)
+				s.tx.unlockTo(s.tx.saves[i].locked)
 				s.tx.saves = s.tx.saves[:i+1]
 				return nil
 			}

@@ -82,6 +82,11 @@ type (
 		Unique       bool
 		Columns      []string
 	}
+	// RenameIndex is ALTER INDEX … RENAME TO.
+	RenameIndex struct {
+		Index Name
+		To    string
+	}
 	// CreateView is CREATE VIEW.
 	CreateView struct {
 		View    Name
@@ -146,11 +151,12 @@ type (
 	AlterSession struct{ Set [][2]string }
 	// SetTransaction is SET TRANSACTION.
 	SetTransaction struct{ ReadOnly, Serializable bool }
-	// Immediate is a block that runs a text, and takes one error for none.
-	Immediate struct {
-		Text   string
-		Except int
-	}
+	// Block is a block of PL/SQL: what it does, and what it does where that fails.
+	Block struct{ Body, Handler []Statement }
+	// Immediate is EXECUTE IMMEDIATE of a text.
+	Immediate struct{ Text string }
+	// Raise raises again what was caught, but an error of the number Unless.
+	Raise struct{ Unless int }
 	// CallProc is a procedure that a block of PL/SQL calls.
 	CallProc struct {
 		Name string

@@ -12,6 +12,11 @@ func (p *parser) definition() Statement {
 		return p.create()
 	case p.words("ALTER TABLE"):
 		return p.alterTable()
+	case p.words("ALTER INDEX"):
+		x := &RenameIndex{Index: p.name()}
+		p.need("RENAME TO")
+		x.To = p.ident()
+		return x
 	case p.words("ALTER SESSION SET"):
 		a := &AlterSession{}
 		for p.peek().kind == word {

@@ -231,29 +231,49 @@ func (p *parser) statement() Statement {
 	return p.definition()
 }
 
-// block is a block of PL/SQL that calls one procedure, or runs one text.
+// block is a block of PL/SQL, of the few statements that are known here, behind BEGIN.
 func (p *parser) block() Statement {
-	if p.words("EXECUTE IMMEDIATE") {
-		x := &Immediate{Text: p.string()}
-		if !p.sign(";") {
-			p.unknown()
-		}
-		p.need("EXCEPTION WHEN OTHERS THEN IF SQLCODE")
-		if !p.sign("<>") {
-			p.unknown()
-		}
-		x.Except = -p.int()
-		p.need("THEN RAISE")
-		if !p.sign(";") {
-			p.unknown()
-		}
-		p.need("END IF")
-		if !p.sign(";") {
-			p.unknown()
-		}
-		p.need("END")
-		return x
+	b := &Block{Body: p.steps()}
+	if p.words("EXCEPTION WHEN OTHERS THEN") {
+		b.Handler = p.steps()
 	}
+	p.need("END")
+	return b
+}
+
+// steps are statements up to EXCEPTION or END.
+func (p *parser) steps() (out []Statement) {
+	for !p.ahead("EXCEPTION") && !p.ahead("END") {
+		switch {
+		case p.words("BEGIN"):
+			out = append(out, p.block())
+		case p.words("EXECUTE IMMEDIATE"):
+			out = append(out, &Immediate{p.string()})
+		case p.words("RAISE"):
+			out = append(out, &Raise{})
+		case p.words("NULL"):
+		case p.words("IF SQLCODE"):
+			if !p.sign("<>") {
+				p.unknown()
+			}
+			out = append(out, &Raise{-p.int()})
+			p.need("THEN RAISE")
+			if !p.sign(";") {
+				p.unknown()
+			}
+			p.need("END IF")
+		default:
+			out = append(out, p.procedure())
+		}
+		if !p.sign(";") {
+			p.unknown()
+		}
+	}
+	return out
+}
+
+// procedure is a call of one.
+func (p *parser) procedure() Statement {
 	name := p.ident()
 	for p.sign(".") {
 		name += "." + p.ident()
@@ -265,10 +285,6 @@ func (p *parser) block() Statement {
 			p.sign(",")
 		}
 	}
-	if !p.sign(";") {
-		p.unknown()
-	}
-	p.need("END")
 	return c
 }
 
