@@ -109,7 +109,7 @@ func TestResumedAfterKills(t *testing.T) {
 		for _, mode := range []string{"create", "append"} {
 			want := rows
 			if mode == "append" {
-				s.exec(t, "DROP TABLE gauges", "CREATE TABLE gauges (reading int PRIMARY KEY, gauge varchar(20), level decimal(6,2))", "INSERT INTO gauges VALUES (-5, 'old', 1.25)")
+				s.exec(t, "DROP TABLE gauges", "CREATE TABLE gauges (reading int PRIMARY KEY, gauge varchar(20), "+s.reserved("level")+" decimal(6,2))", "INSERT INTO gauges VALUES (-5, 'old', 1.25)")
 				want = append([][]string{{"-5", "old", "1.25"}}, rows...)
 				require.NoError(t, os.RemoveAll(filepath.Join(b.dir, "tray")))
 			}
@@ -135,7 +135,7 @@ func TestResumedAfterKills(t *testing.T) {
 			assert.Equal(t, int64(len(want)), r.Table.Rows)
 			assert.Greater(t, r.Commits, int64(kills))
 			assert.Empty(t, r.Differences)
-			got := queryRows(t, s.db, "SELECT "+s.text("reading")+", gauge, "+s.text("level")+" FROM gauges ORDER BY gauges.reading")
+			got := queryRows(t, s.db, "SELECT "+s.text("reading")+", gauge, "+s.text(s.reserved("level"))+" FROM gauges ORDER BY gauges.reading")
 			for i := range got {
 				got[i][2] = number(got[i][2])
 				if i < len(want) {

@@ -238,12 +238,12 @@ func TestTollBook(t *testing.T) {
 		for _, want := range []string{"April, September", "--same 'Fee=Toll'", "missing in 1 of 10 sources (August)"} {
 			assert.Contains(t, r.out, want)
 		}
-		b.run(0, "plan", "toll-book-2025.xlsx", "--sheet", "all", "--same", "Fee=Toll", "--provenance", "--table", "raw", "-o", "raw.yaml")
-		assert.Contains(t, b.read("raw.yaml"), "also: [Fee]")
-		rec := b.loaded(0, "raw.yaml", "--into", s.url)
+		b.run(0, "plan", "toll-book-2025.xlsx", "--sheet", "all", "--same", "Fee=Toll", "--provenance", "--table", "as_read", "-o", "as_read.yaml")
+		assert.Contains(t, b.read("as_read.yaml"), "also: [Fee]")
+		rec := b.loaded(0, "as_read.yaml", "--into", s.url)
 		assert.EqualValues(t, 459, rec.Records.Loaded)
-		b.run(0, "verify", "raw", "--deep")
-		assert.Equal(t, [][]string{{"10", "48"}}, queryRows(t, s.db, "SELECT "+s.text("count(DISTINCT source_sheet)")+", (SELECT "+s.text("count(*)")+" FROM raw WHERE source_sheet = 'August' AND toll IS NOT NULL) FROM raw"))
+		b.run(0, "verify", "as_read", "--deep")
+		assert.Equal(t, [][]string{{"10", "48"}}, queryRows(t, s.db, "SELECT "+s.text("count(DISTINCT source_sheet)")+", (SELECT "+s.text("count(*)")+" FROM as_read WHERE source_sheet = 'August' AND toll IS NOT NULL) FROM as_read"))
 
 		rec = b.loaded(0, "tolls.yaml", "--into", s.url)
 		assert.Len(t, rec.Sources, 10)
