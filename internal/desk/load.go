@@ -551,7 +551,8 @@ func (l *loading) noEmptyTexts() {
 		c.NoEmpty = true
 		do := "load into a database that tells them apart, or mark them in the file"
 		if c.Required {
-			do = "the column is required, so that such records are rejected: give it a default in the plan, or " + do
+			do = "the column is required, so that such records are rejected: give it a default in the plan, " +
+				"or " + do
 		}
 		l.hung = append(l.hung, profile.Finding{Weight: profile.Caution, Code: profile.CodeNotInDatabase, Column: c.Name,
 			Text: "empty texts go in as nulls: " + d.Title + " keeps none", Do: do})

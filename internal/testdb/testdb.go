@@ -195,7 +195,8 @@ func Oracle(t testing.TB) (string, *sql.DB) {
 	u.User = url.UserPassword(name, Password)
 	db, err := sql.Open("oracle", u.String())
 	require.NoError(t, err)
-	for k, v := range map[string]string{"nls_date_format": "YYYY-MM-DD", "nls_timestamp_format": "YYYY-MM-DD HH24:MI:SS.FF",
+	for k, v := range map[string]string{"nls_date_format": "YYYY-MM-DD", "nls_timestamp_format": "YYYY-MM-DD " +
+		"HH24:MI:SS.FF",
 		"nls_timestamp_tz_format": "YYYY-MM-DD HH24:MI:SS.FF TZH:TZM"} {
 		require.NoError(t, driver.AddSessionParam(db, k, "'"+v+"'"))
 	}

@@ -161,7 +161,7 @@ func TestGoldenDefinitions(t *testing.T) {
 		"EXEC sys.sp_addextendedproperty @name = N'MS_Description', @value = N'Permit', @level0type = N'SCHEMA', @level0name = N'canal', @level1type = N'TABLE', @level1name = N'boats', @level2type = N'COLUMN', @level2name = N'permit'",
 	}, sqlserver.Dialect.Create(small))
 	assert.Equal(t, []string{
-		"CREATE TABLE canal.boats (\n    permit  CHAR(6 CHAR)      NOT NULL,\n    owner   VARCHAR2(30 CHAR),\n    \"level\" NUMBER(4,1)       DEFAULT 0.0,\n    PRIMARY KEY (permit)\n)",
+		"CREATE TABLE canal.boats (\n    permit  CHAR(6 CHAR)      NOT NULL,\n    owner   VARCHAR2(30 CHAR),\n    \"LEVEL\" NUMBER(4,1)       DEFAULT 0.0,\n    PRIMARY KEY (permit)\n)",
 		"COMMENT ON TABLE canal.boats IS 'Boat register'",
 		"COMMENT ON COLUMN canal.boats.permit IS 'Permit'",
 	}, oracle.Dialect.Create(small))

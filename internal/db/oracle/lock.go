@@ -128,7 +128,8 @@ func is(err error, number int) bool {
 
 func (l *lock) begin() error {
 	return l.c.Raw(func(c any) (err error) {
-		l.tx, err = c.(sqldriver.Conn).Begin() //nolint:staticcheck // it says nothing to the server
+		l.tx, err = c.(sqldriver.ConnBeginTx).BeginTx(context.Background(),
+			sqldriver.TxOptions{}) // says nothing to the server
 		return err
 	})
 }

@@ -270,7 +270,8 @@ func (d *DB) Close() error {
 // begin starts a transaction: until its end, the driver commits nothing by itself.
 func (d *DB) begin(context.Context) error {
 	err := d.c.Raw(func(c any) error {
-		tx, err := c.(sqldriver.Conn).Begin() //nolint:staticcheck // it says nothing to the server
+		tx, err := c.(sqldriver.ConnBeginTx).BeginTx(context.Background(),
+			sqldriver.TxOptions{}) // says nothing to the server
 		d.tx = tx
 		return err
 	})

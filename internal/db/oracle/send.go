@@ -279,7 +279,8 @@ func (d *DB) refusedRows(n int) (out []refusedRow) {
 		for i := range at.Len() {
 			row, code, text := at.Index(i).FieldByName("rowOffset"), at.Index(i).FieldByName("errorCode"),
 				at.Index(i).FieldByName("errorMsg")
-			if !row.CanInt() || !code.CanInt() || text.Kind() != reflect.Slice || row.Int() < 0 || row.Int() >= int64(n) {
+			if !row.CanInt() || !code.CanInt() || text.Kind() != reflect.Slice || row.Int() < 0 ||
+				row.Int() >= int64(n) {
 				out = nil
 				return nil
 			}

@@ -21,7 +21,8 @@ func (l *load) takeName(ctx context.Context) error {
 	}
 	take := d.renaming(t.Schema, l.side, t.Name)
 	if old != "" {
-		take = fmt.Sprintf("BEGIN EXECUTE IMMEDIATE %s; BEGIN EXECUTE IMMEDIATE %s; EXCEPTION WHEN OTHERS THEN EXECUTE "+
+		take = fmt.Sprintf("BEGIN EXECUTE IMMEDIATE %s; BEGIN EXECUTE IMMEDIATE %s; EXCEPTION WHEN OTHERS THEN "+
+			"EXECUTE "+
 			"IMMEDIATE %s; RAISE; END; END;", dialect.Quoted(d.renaming(t.Schema, t.Name, old)), dialect.Quoted(take),
 			dialect.Quoted(d.renaming(t.Schema, old, t.Name)))
 	}

@@ -92,16 +92,29 @@ func (k *conn) protocol() {
 	l.putBytes(runtimeCaps())
 }
 
-// types answers how the client writes types. Of all that it says, one thing matters here: the
-// scale of a column is a byte, or an integer.
+// types answers how the client writes types. Of all that it says, two things matter here: the
+// scale of a column is a byte, or an integer, and whether it wants to know the server's zone.
 func (k *conn) types() {
 	l := k.line
 	rest := string(l.in)
 	l.in = nil
 	k.scaleIsByte = strings.Contains(rest, "\x00\x1b\x00\x1b\x00\x0a")
 	l.putByte(sayTypes)
-	l.putByte(0x80, 0, 0, 0, 60, 60, 60, 0x80, 0, 0, 0) // UTC
+	if wantsZone(rest) {
+		l.putByte(0x80, 0, 0, 0, 60, 60, 60, 0x80, 0, 0, 0) // UTC
+	}
 	l.putByte(0, 0)
+}
+
+// wantsZone looks at what the client can at run time: that stands behind its two character
+// sets, a byte, and what it was compiled for.
+func wantsZone(said string) bool {
+	const sets = 5
+	if len(said) <= sets {
+		return false
+	}
+	at := sets + 1 + int(said[sets])
+	return len(said) > at+2 && said[at] > 1 && said[at+2]&1 != 0
 }
 
 // credentials are what a login is checked with.

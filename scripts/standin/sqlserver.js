@@ -2,7 +2,7 @@
 // creates, loads in bulk, reads, commits, goes back to a savepoint, prepares, is refused and
 // cancels. Prints what it did, and ends with 1 at the first thing that is not as it should be.
 //
-//   node check.js HOST PORT USER PASSWORD CA-FILE
+//   node sqlserver.js HOST PORT USER PASSWORD CA-FILE
 const assert = require('assert');
 const fs = require('fs');
 const { Connection, Request, TYPES } = require('tedious');
