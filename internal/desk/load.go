@@ -554,8 +554,8 @@ func (l *loading) noEmptyTexts() {
 			do = "the column is required, so that such records are rejected: give it a default in the plan, " +
 				"or " + do
 		}
-		l.hung = append(l.hung, profile.Finding{Weight: profile.Caution, Code: profile.CodeNotInDatabase, Column: c.Name,
-			Text: "empty texts go in as nulls: " + d.Title + " keeps none", Do: do})
+		l.hung = append(l.hung, profile.Finding{Weight: profile.Caution, Code: profile.CodeNotInDatabase,
+			Column: c.Name, Text: "empty texts go in as nulls: " + d.Title + " keeps none", Do: do})
 	}
 }
 

@@ -20,6 +20,8 @@ type Keeps struct {
 	Labels  []string
 	Set     bool
 	AnyCase bool
+	// Bytes, if above 0, is how many bytes a text may have in UTF-8, beside its length.
+	Bytes int
 	// Step is what moments have to be a multiple of, in microseconds, to be kept; 0: any.
 	Step int64
 	// Lacks tells whether the column's code page lacks a letter of a text; nil: it has all.

@@ -236,6 +236,9 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 		if len(b) > r.Type.Length && utf8.RuneCount(b) > r.Type.Length {
 			return TooLong
 		}
+		if r.Keeps.Bytes > 0 && len(b) > r.Keeps.Bytes {
+			return TooManyBytes
+		}
 	case sqltype.None, sqltype.Text:
 	}
 	if r.Keeps.Lacks != nil && r.Keeps.Lacks(b) {

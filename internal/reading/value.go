@@ -63,6 +63,7 @@ const (
 	NotListed
 	NotInPage
 	TwoMoments
+	TooManyBytes
 	kinds // how many there are
 )
 
@@ -82,7 +83,7 @@ func (m Misfit) Code() string {
 		NoSuchDate: "no-such-date", TooFine: "too-fine", NotTruth: "not-true-or-false",
 		NotUUID: "not-a-uuid", TooLong: "too-long", EndsInSpace: "ends-in-space", Blank: "blank",
 		LosesForm: "loses-form", Inexact: "inexact", NotListed: "not-listed", NotInPage: "not-in-code-page",
-		TwoMoments: "two-moments"}[m]
+		TwoMoments: "two-moments", TooManyBytes: "too-many-bytes"}[m]
 }
 
 // Reason says what is wrong with field in a column of type t.
@@ -125,6 +126,8 @@ func (m Misfit) Reason(t sqltype.Type, field []byte) string {
 		return "not one of the column's words"
 	case TwoMoments:
 		return "a time that the clocks showed twice, when they were set back"
+	case TooManyBytes:
+		return fmt.Sprintf("more bytes than the column holds: %d in UTF-8", len(field))
 	case NotInPage:
 		return "a letter that the column's code page does not have"
 	}

@@ -80,6 +80,9 @@ func (d *DB) find(ctx context.Context, schema, table string) (*found, error) {
 	}
 	for _, r := range rows {
 		c, own := columnOf(r)
+		if bytes, err := strconv.Atoi(*r[2]); err == nil && d.inUTF8() && (own.typ == "VARCHAR2" || own.typ == "CHAR") {
+			c.Keeps.Bytes = bytes // which is less than its characters may take
+		}
 		f.Columns, f.types = append(f.Columns, c), append(f.types, own)
 	}
 	return f, d.keyOf(ctx, f, owner, name)

@@ -174,10 +174,10 @@ func (l *load) empty(ctx context.Context) error {
 			return err
 		}
 		if len(rows) > 0 {
-			return &db.Error{Where: d.where, What: fmt.Sprintf("cannot empty the table: rows of %s refer to it; "+
-				"nothing was "+
-				"changed", r), Do: "this server does not let a key wait until the new rows are in: take out first what " +
-				"refers to the table, or load into a new one"}
+			return &db.Error{Where: d.where, What: fmt.Sprintf(
+				"cannot empty the table: rows of %s refer to it; nothing was changed", r),
+				Do: "this server does not let a key wait until the new rows are in: take out first what refers " +
+					"to the table, or load into a new one"}
 		}
 	}
 	return d.do(ctx, "cannot empty the table", "DELETE FROM "+l.table)

@@ -31,7 +31,12 @@ func Parse(src string) (st Statement, binds []string, err error) {
 		}
 	}()
 	st = p.statement()
-	p.sign(";")
+	switch st.(type) {
+	case *Block, *CreateTrigger: // PL/SQL ends with a semicolon, and SQL does not
+		if !p.sign(";") {
+			p.fail(6550, "PLS-00103: Encountered the symbol \"end-of-file\"")
+		}
+	}
 	if p.peek().kind != end {
 		p.fail(933, "SQL command not properly ended")
 	}
