@@ -105,6 +105,7 @@ func (b *bench) killedCommand(commits int, cmd *exec.Cmd) bool {
 // repeats a record, on each database, into a new table and into one with rows.
 func TestResumedAfterKills(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
+		t.Parallel() // of those that take long
 		rows, rejects := b.gauges()
 		for _, mode := range []string{"create", "append"} {
 			want := rows
@@ -323,6 +324,7 @@ func TestLongPipes(t *testing.T) {
 		return string(out)
 	}
 	onServers(t, func(t *testing.T, b *bench, s server) {
+		t.Parallel() // of those that take long
 		assert.Contains(t, piped(b, 0, "plan", "-", "--table", "remarks", "--type", "Remarks=text", "-o", "remarks.yaml"), "2 columns")
 		plan := strings.Replace(b.read("remarks.yaml"), "name: remarks\n", "name: remarks\n  key: [reading]\n", 1)
 		b.write("remarks.yaml", plan)

@@ -536,6 +536,7 @@ func TestKilled(t *testing.T) {
 		fmt.Fprintf(&text, "%d,a name of some length %d,%d.25\n", i+10, i, i)
 	}
 	onServers(t, func(t *testing.T, b *bench, s server) {
+		t.Parallel() // of those that take long
 		b.write("big.csv", text.String())
 		b.run(0, "plan", "big.csv", "-o", "big.yaml")
 		s.exec(t, "CREATE TABLE existing (id int PRIMARY KEY, name varchar(60), n decimal(12,2))", "INSERT INTO existing VALUES (1, 'one', 1.00)")
