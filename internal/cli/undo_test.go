@@ -20,15 +20,11 @@ func (b *bench) undone(args ...string) *tray.Undoing {
 	return a.Undoing
 }
 
-// A load is taken back, whatever it did, and only if nobody has changed its rows since.
-func TestUndo(t *testing.T) {
-	onMergers(t, func(t *testing.T, b *bench, s server) {
-		into := []string{"--into", s.url, "--yes"}
-		load := func(code int, args ...string) tray.Receipt { return b.loaded(code, append(args, into...)...) }
-
-		// A table that was made is dropped.
+// A table that a load has made is dropped, if it is what the load left.
+func TestUndoOfATable(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
 		b.write("new.csv", boats)
-		rec := load(0, "new.csv", "--table", "made", "--key", "permit", "--ledger")
+		rec := b.loaded(0, "new.csv", "--table", "made", "--key", "permit", "--ledger", "--into", s.url, "--yes")
 		assert.True(t, b.undone(rec.Entry, "--dry-run").Dropped)
 		s.exec(t, "INSERT INTO made (permit) VALUES ('9999')")
 		r := b.run(2, "undo", rec.Entry, "--yes")
@@ -41,14 +37,22 @@ func TestUndo(t *testing.T) {
 		assert.Contains(t, b.run(2, "undo", rec.Entry, "--yes").err, "was taken back already")
 		assert.Contains(t, b.run(0, "tray", "--all").out, "undone")
 		b.run(0, "tray", "--check")
+	})
+}
+
+// A load is taken back, whatever it did, and only if nobody has changed its rows since.
+func TestUndo(t *testing.T) {
+	onMergers(t, func(t *testing.T, b *bench, s server) {
+		into := []string{"--into", s.url, "--yes"}
+		load := func(code int, args ...string) tray.Receipt { return b.loaded(code, append(args, into...)...) }
 
 		// Rows that were added by key are deleted, and the file can be loaded again.
 		s.makeBoats(t)
 		were := s.boats(t, "boats")
 		b.write("more.csv", "permit,name,length,owner\n0200,Newt,7.25,Dov\n0201,Eft,8.00,\n")
-		rec = load(0, "more.csv", "--table", "boats", "--mode", "append")
+		rec := load(0, "more.csv", "--table", "boats", "--mode", "append")
 		s.exec(t, "UPDATE boats SET length = 9 WHERE permit = '0012'")
-		r = b.run(2, "undo", rec.Entry, "--yes")
+		r := b.run(2, "undo", rec.Entry, "--yes")
 		assert.Contains(t, r.err, "others have worked on it since")
 		assert.Contains(t, r.err, "column length: sum 60.50 before the load, and 52.00 without it")
 		s.exec(t, "UPDATE boats SET length = 17.5 WHERE permit = '0012'")

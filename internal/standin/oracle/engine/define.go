@@ -364,6 +364,8 @@ func (r *run) alterTable(x *sql.AlterTable) error {
 			return fail(904, "%s: invalid identifier", quotedName(x.RenameColumn[0]))
 		}
 		t.cols[i].name = x.RenameColumn[1]
+	case x.Writes != nil:
+		t.readOnly = !*x.Writes
 	case x.Drop != "":
 		return unknown("ALTER TABLE … DROP COLUMN")
 	case x.Add != nil:

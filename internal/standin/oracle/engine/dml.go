@@ -26,7 +26,13 @@ func (r *run) target(n sql.Name, right string) (*table, *heap, error) {
 			h.rebuild(idx)
 		}
 	}
-	return t, h, s.lock(t, rowExclusive, -1)
+	if err := s.lock(t, rowExclusive, -1); err != nil {
+		return nil, nil, err
+	}
+	if t.readOnly {
+		return nil, nil, fail(12081, "update operation not allowed on table %s.%s", quotedName(t.owner), quotedName(t.name))
+	}
+	return t, h, nil
 }
 
 // insert is INSERT.

@@ -93,6 +93,7 @@ func TestRules(t *testing.T) {
 		{"SELECT column_name, data_type, nullable FROM user_tab_columns WHERE table_name = 'BOATS' ORDER BY column_id", "NO|NUMBER|N; LOCK_ID|NUMBER|Y; NOTE|CLOB|Y"},
 		{"ALTER TABLE locks MODIFY (name VARCHAR2(3 CHAR))", "ORA-01441"}, {"ALTER TABLE locks MODIFY (name VARCHAR2(9 CHAR))", "0"},
 		{"ALTER TABLE locks RENAME TO gates", "0"}, {"SELECT count(*) FROM locks", "ORA-00942"}, {"SELECT count(*) FROM gates", "2"},
+		{"ALTER TABLE gates READ ONLY", "0"}, {"DELETE FROM gates", "ORA-12081"}, {"SELECT count(*) FROM gates", "2"}, {"ALTER TABLE gates READ WRITE", "0"},
 		// PL/SQL as far as it goes.
 		{"BEGIN EXECUTE IMMEDIATE 'DROP TABLE nowhere'; EXCEPTION WHEN OTHERS THEN IF SQLCODE <> -942 THEN RAISE; END IF; END;", "0"},
 		{"BEGIN EXECUTE IMMEDIATE 'DROP TABLE gates'; EXCEPTION WHEN OTHERS THEN IF SQLCODE <> -942 THEN RAISE; END IF; END;", "ORA-02449"},

@@ -94,6 +94,7 @@ type table struct {
 	comment     string
 	made        time.Time
 	temporary   bool
+	readOnly    bool
 	preserve    bool
 	heap        *heap
 	own         map[*Session]*heap // of a temporary table

@@ -75,6 +75,7 @@ type (
 		Without      string // a constraint to drop
 		Switch       string // a constraint that is turned on or off
 		On           bool
+		Writes       *bool // whether rows may be changed
 	}
 	// CreateIndex is CREATE INDEX.
 	CreateIndex struct {

@@ -451,6 +451,11 @@ func (p *parser) alterTable() Statement {
 		a.Add = p.columns()
 	case p.words("MODIFY"):
 		a.Modify = p.columns()
+	case p.words("READ ONLY"):
+		a.Writes = new(bool)
+	case p.words("READ WRITE"):
+		yes := true
+		a.Writes = &yes
 	case p.words("DROP COLUMN"):
 		a.Drop = p.ident()
 	case p.words("DROP CONSTRAINT"):
