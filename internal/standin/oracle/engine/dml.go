@@ -30,7 +30,8 @@ func (r *run) target(n sql.Name, right string) (*table, *heap, error) {
 		return nil, nil, err
 	}
 	if t.readOnly {
-		return nil, nil, fail(12081, "update operation not allowed on table %s.%s", quotedName(t.owner), quotedName(t.name))
+		return nil, nil, fail(12081, "update operation not allowed on table %s.%s", quotedName(t.owner),
+			quotedName(t.name))
 	}
 	return t, h, nil
 }
