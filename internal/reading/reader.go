@@ -230,14 +230,8 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 	case sqltype.UUID:
 		return uuid(b, v)
 	case sqltype.Char, sqltype.VarChar:
-		if r.Type.Kind == sqltype.Char && len(b) > 0 && b[len(b)-1] == ' ' {
-			return EndsInSpace
-		}
-		if len(b) > r.Type.Length && utf8.RuneCount(b) > r.Type.Length {
-			return TooLong
-		}
-		if r.Keeps.Bytes > 0 && len(b) > r.Keeps.Bytes {
-			return TooManyBytes
+		if m := r.sized(b); m != OK {
+			return m
 		}
 	case sqltype.None, sqltype.Text:
 	}
@@ -245,6 +239,19 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 		return NotInPage
 	}
 	v.Text = b
+	return OK
+}
+
+// sized says whether a text is not too long for a column with a length.
+func (r *Reader) sized(b []byte) Misfit {
+	switch {
+	case r.Type.Kind == sqltype.Char && len(b) > 0 && b[len(b)-1] == ' ':
+		return EndsInSpace
+	case len(b) > r.Type.Length && utf8.RuneCount(b) > r.Type.Length:
+		return TooLong
+	case r.Keeps.Bytes > 0 && len(b) > r.Keeps.Bytes:
+		return TooManyBytes
+	}
 	return OK
 }
 

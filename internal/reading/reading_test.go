@@ -126,6 +126,8 @@ func TestRead(t *testing.T) {
 		{"char(3)", Reader{}, "abc", "abc", OK},
 		{"varchar(3)", Reader{}, "äöü", "äöü", OK},
 		{"varchar(3)", Reader{}, "äöüß", "", TooLong},
+		{"varchar(3)", Reader{Keeps: Keeps{Bytes: 4}}, "äöx", "", TooManyBytes},
+		{"varchar(3)", Reader{Keeps: Keeps{Bytes: 4}}, "äö", "äö", OK},
 		{"text", Reader{}, " a ", " a ", OK},
 		{"text", Reader{Trim: true}, " a ", "a", OK},
 		{"varchar(9)", Reader{Default: &text}, "", "x", OK},
