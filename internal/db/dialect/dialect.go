@@ -148,8 +148,8 @@ func (d *Dialect) Quote(name string) string {
 	if d.plain(name) {
 		return name
 	}
-	if d.Upper && isBare(name) && strings.ToLower(name) == name {
-		name = strings.ToUpper(name)
+	if d.Upper {
+		name = d.Catalogued(name)
 	}
 	return d.OpenQuote + strings.ReplaceAll(name, d.CloseQuote, d.CloseQuote+d.CloseQuote) + d.CloseQuote
 }
@@ -170,8 +170,7 @@ func isBare(name string) bool {
 	return name != ""
 }
 
-// Catalogued is a name as the catalog of a database has it that makes names upper case, and
-// Shown such a name as people write it.
+// Catalogued is a name as the catalog of a database has it that makes names upper case.
 func (d *Dialect) Catalogued(name string) string {
 	if isBare(name) && strings.ToLower(name) == name {
 		return strings.ToUpper(name)
@@ -179,7 +178,7 @@ func (d *Dialect) Catalogued(name string) string {
 	return name
 }
 
-// Shown is a name of the catalog in lower case, if that means the same.
+// Shown is such a name as people write it: in lower case, if that means the same.
 func (d *Dialect) Shown(name string) string {
 	if low := strings.ToLower(name); isBare(low) && strings.ToUpper(low) == name {
 		return low

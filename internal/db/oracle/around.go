@@ -27,10 +27,7 @@ func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 		if *r[0] == d.schema {
 			in = "" // as people write it
 		}
-		i := slices.IndexFunc(a.Referrers, func(x db.Reference) bool {
-			return x.Name == shown(*r[2]) &&
-				x.Schema == in
-		})
+		i := slices.IndexFunc(a.Referrers, func(x db.Reference) bool { return x.Name == shown(*r[2]) && x.Schema == in })
 		if i < 0 {
 			i = len(a.Referrers)
 			a.Referrers = append(a.Referrers, db.Reference{Schema: in, Table: shown(*r[1]), Name: shown(*r[2]),
@@ -59,11 +56,6 @@ func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 			"NOT NULL",
 	}, owner, name)
 	return &a, err
-}
-
-// KeepsKeys implements db.Keeper.
-func (l *load) KeepsKeys(ctx context.Context) error {
-	return l.d.questions().Orphans(ctx, l.spec.Referrers, l.table, "")
 }
 
 // Blockers implements db.Blocker, over a connection of its own. Not everybody may see the

@@ -29,7 +29,6 @@ type load struct {
 	insert  string // the statement that takes rows
 	refused []sink.Refusal
 	record  []db.LedgerRow // still to be written
-	keep    string         // the table that has the old rows
 	mark    string         // by which the commit can be asked for
 	made    bool           // the table is ours, under its own name, and nothing is committed in it
 	stepped bool           // a step has been committed
@@ -78,13 +77,7 @@ func (l *load) prepare(ctx context.Context) error {
 		}
 	}
 	l.beginMark(ctx)
-	if err := l.keepTable(ctx); err != nil {
-		return err
-	}
 	if err := l.start(ctx); err != nil {
-		return err
-	}
-	if err := l.keepRows(ctx); err != nil {
 		return err
 	}
 	if l.spec.Mode == db.Refill {
@@ -122,12 +115,9 @@ func (l *load) makeSide(ctx context.Context) error {
 	}
 	made := t
 	made.Name = side
-	statements := Dialect.Create(made)
-	if l.spec.Like != nil {
-		var err error
-		if statements, err = d.definition(ctx, *l.spec.Like, made); err != nil {
-			return err
-		}
+	statements, err := l.statements(ctx, made)
+	if err != nil {
+		return err
 	}
 	l.side, l.table = side, Dialect.Qualified(t.Schema, side)
 	for _, s := range statements {
@@ -138,24 +128,27 @@ func (l *load) makeSide(ctx context.Context) error {
 	return nil
 }
 
+// statements define the table that the load makes.
+func (l *load) statements(ctx context.Context, t dialect.Table) ([]string, error) {
+	if l.spec.Like != nil {
+		return l.d.definition(ctx, *l.spec.Like, t)
+	}
+	return Dialect.Create(t), nil
+}
+
 // start begins a transaction of the load. Of a table that exists, the rows that are there
 // stay as they are until its end: others may read it.
 func (l *load) start(ctx context.Context) error {
-	if err := l.d.begin(ctx); err != nil {
+	if err := l.d.begin(); err != nil {
 		return err
 	}
 	if l.side != "" {
 		return nil
 	}
-	wait := l.d.wait
-	if wait == 0 {
-		wait = db.LockWait
-	}
 	l.d.waiting.Store(true)
 	defer l.d.waiting.Store(false)
 	return l.d.do(ctx, "cannot hold the table", fmt.Sprintf("LOCK TABLE %s IN SHARE ROW EXCLUSIVE MODE WAIT %d",
-		l.table,
-		min(max(int(wait.Seconds()), 1), 1_000_000)))
+		l.table, l.d.lockSeconds()))
 }
 
 // empty takes all rows out of the table; TRUNCATE would commit. The server looks at the keys
@@ -163,48 +156,18 @@ func (l *load) start(ctx context.Context) error {
 // new rows are in. So a table is not emptied to which rows of others refer.
 func (l *load) empty(ctx context.Context) error {
 	d := l.d
-	for _, r := range l.spec.Referrers {
-		var filled []string
-		for _, c := range r.Columns {
-			filled = append(filled, quote(c)+" IS NOT NULL")
-		}
-		rows, err := d.questions().Rows(ctx, "cannot see what refers to the table", Dialect.First("1",
-			Dialect.Qualified(r.Schema, r.Table)+" WHERE "+strings.Join(filled, " AND "), 1))
-		if err != nil {
-			return err
-		}
-		if len(rows) > 0 {
-			return &db.Error{Where: d.where, What: fmt.Sprintf(
-				"cannot empty the table: rows of %s refer to it; nothing was changed", r),
-				Do: "this server does not let a key wait until the new rows are in: take out first what refers " +
-					"to the table, or load into a new one"}
-		}
+	err := d.questions().ReferredTo(ctx, l.spec.Referrers, l.table, "1 = 1")
+	var held *db.ReferredTo
+	if errors.As(err, &held) {
+		return &db.Error{Where: d.where, What: fmt.Sprintf(
+			"cannot empty the table: rows of %s refer to it; nothing was changed", held.Reference),
+			Do: "this server does not let a key wait until the new rows are in: take out first what refers to " +
+				"the table, or load into a new one"}
 	}
-	return d.do(ctx, "cannot empty the table", "DELETE FROM "+l.table)
-}
-
-// keepTable makes the table that keeps the old rows. It is committed at once, and empty until
-// the load commits.
-func (l *load) keepTable(ctx context.Context) error {
-	if l.spec.Keep == "" {
-		return nil
-	}
-	t := l.spec.Table
-	l.keep = Dialect.Qualified(t.Schema, l.spec.Keep)
-	if err := l.d.do(ctx, "cannot keep the old rows", fmt.Sprintf("CREATE TABLE %s AS SELECT * FROM %s WHERE 1 = 0",
-		l.keep, l.final)); err != nil {
-		l.keep = ""
+	if err != nil {
 		return err
 	}
-	return nil
-}
-
-// keepRows fills it, in the transaction of the load.
-func (l *load) keepRows(ctx context.Context) error {
-	if l.keep == "" {
-		return nil
-	}
-	return l.d.do(ctx, "cannot keep the old rows", fmt.Sprintf("INSERT INTO %s SELECT * FROM %s", l.keep, l.final))
+	return d.do(ctx, "cannot empty the table", "DELETE FROM "+l.table)
 }
 
 // Tally implements db.Load.
@@ -283,18 +246,11 @@ func (l *load) Rollback() error {
 			d.c = c
 		}
 	}
-	drop := func(table string) {
-		if err2 := d.do(ctx, "cannot take back what was made", "DROP TABLE "+table+" PURGE"); err2 != nil &&
-			err == nil &&
-			!is(err2, 942) {
+	if l.side != "" || l.made {
+		err2 := d.do(ctx, "cannot take back what was made", "DROP TABLE "+l.table+" PURGE")
+		if err == nil && !is(err2, 942) {
 			err = err2
 		}
-	}
-	if l.side != "" || l.made {
-		drop(l.table)
-	}
-	if l.keep != "" {
-		drop(l.keep)
 	}
 	if l.made || l.spec.Steps != "" && !l.spec.Going && !l.stepped {
 		if is, err2 := d.hasNotes(ctx, l.spec.Home().Schema); err2 == nil && is {

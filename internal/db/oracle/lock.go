@@ -96,7 +96,7 @@ func (l *lock) get(ctx context.Context, wait time.Duration) (bool, error) {
 		if err != nil && !is(err, 1) && !is(err, 54) {
 			return false, err
 		}
-		if err := l.begin(); err != nil {
+		if l.tx, err = begun(l.c); err != nil {
 			return false, err
 		}
 		held := "NOWAIT"
@@ -124,14 +124,6 @@ func (l *lock) get(ctx context.Context, wait time.Duration) (bool, error) {
 func is(err error, number int) bool {
 	m := asServer(err)
 	return m != nil && m.ErrCode == number
-}
-
-func (l *lock) begin() error {
-	return l.c.Raw(func(c any) (err error) {
-		l.tx, err = c.(sqldriver.ConnBeginTx).BeginTx(context.Background(),
-			sqldriver.TxOptions{}) // says nothing to the server
-		return err
-	})
 }
 
 func (l *lock) end(commit bool) {

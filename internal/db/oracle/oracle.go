@@ -183,7 +183,7 @@ func connect(ctx context.Context, at db.Address) (*DB, error) {
 	}
 	if at.ReadOnly {
 		d.guarded = true
-		if err := d.begin(ctx); err != nil {
+		if err := d.begin(); err != nil {
 			d.Close()
 			return nil, err
 		}
@@ -202,18 +202,22 @@ func (d *DB) session(ctx context.Context) (*sql.Conn, error) {
 	if err != nil {
 		return nil, explain(d.where, "cannot connect", err)
 	}
-	wait := int(cmp.Or(d.wait, db.LockWait).Seconds())
 	for _, s := range []string{"ALTER SESSION SET NLS_NUMERIC_CHARACTERS = '.,' NLS_SORT = BINARY NLS_COMP = BINARY " +
 		"NLS_LENGTH_SEMANTICS = CHAR NLS_DATE_LANGUAGE = 'AMERICAN' NLS_DATE_FORMAT = 'YYYY-MM-DD HH24:MI:SS' " +
 		"NLS_TIMESTAMP_FORMAT = 'YYYY-MM-DD HH24:MI:SS.FF' " +
 		"NLS_TIMESTAMP_TZ_FORMAT = 'YYYY-MM-DD HH24:MI:SS.FF TZH:TZM'", "ALTER SESSION SET TIME_ZONE = '+00:00'",
-		fmt.Sprintf("ALTER SESSION SET DDL_LOCK_TIMEOUT = %d", min(max(wait, 1), 1_000_000))} {
+		fmt.Sprintf("ALTER SESSION SET DDL_LOCK_TIMEOUT = %d", d.lockSeconds())} {
 		if _, err := c.ExecContext(ctx, s); err != nil {
 			c.Close()
 			return nil, explain(d.where, "cannot be set up", err)
 		}
 	}
 	return c, nil
+}
+
+// lockSeconds is how long others' locks are waited for, within what the server takes.
+func (d *DB) lockSeconds() int {
+	return min(max(int(cmp.Or(d.wait, db.LockWait).Seconds()), 1), 1_000_000)
 }
 
 // know asks what the server is.
@@ -268,17 +272,20 @@ func (d *DB) Close() error {
 }
 
 // begin starts a transaction: until its end, the driver commits nothing by itself.
-func (d *DB) begin(context.Context) error {
-	err := d.c.Raw(func(c any) error {
-		tx, err := c.(sqldriver.ConnBeginTx).BeginTx(context.Background(),
-			sqldriver.TxOptions{}) // says nothing to the server
-		d.tx = tx
-		return err
-	})
-	if err != nil {
+func (d *DB) begin() (err error) {
+	if d.tx, err = begun(d.c); err != nil {
 		return d.fail("cannot begin a transaction", err)
 	}
 	return nil
+}
+
+// begun is a transaction of a connection's, of which the server is told nothing.
+func begun(c *sql.Conn) (tx sqldriver.Tx, err error) {
+	err = c.Raw(func(c any) error {
+		tx, err = c.(sqldriver.ConnBeginTx).BeginTx(context.Background(), sqldriver.TxOptions{})
+		return err
+	})
+	return tx, err
 }
 
 // commit ends it well. Where no answer came, it may have been.

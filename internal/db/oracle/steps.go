@@ -57,11 +57,9 @@ func (l *load) stepwise(ctx context.Context) error {
 			}
 		}
 	}
-	statements := Dialect.Create(t)
-	if l.spec.Like != nil {
-		if statements, err = d.definition(ctx, *l.spec.Like, t); err != nil {
-			return err
-		}
+	statements, err := l.statements(ctx, t)
+	if err != nil {
+		return err
 	}
 	for _, s := range statements {
 		if err := d.do(ctx, "refuses the definition", s); err != nil {
@@ -116,7 +114,7 @@ func (d *DB) tidy(ctx context.Context, schema string) {
 		return
 	}
 	table := Dialect.Qualified(schema, db.NotesTable)
-	if d.begin(ctx) != nil {
+	if d.begin() != nil {
 		return
 	}
 	defer d.rollback()

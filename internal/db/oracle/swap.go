@@ -5,6 +5,8 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
+	"time"
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
@@ -119,9 +121,9 @@ func (d *DB) sweep(ctx context.Context, schema, table string) error {
 	if err != nil {
 		return err
 	}
+	prefix := d.sideName(schema, table)
 	for _, n := range stale {
-		own := len(n) > len(d.sideName(schema, table)) && n[:len(d.sideName(schema, table))] == d.sideName(schema,
-			table)
+		own := strings.HasPrefix(n, prefix)
 		if err := d.restore(ctx, schema, table, n, own); err != nil && own { // of others, not everybody may
 			return err
 		}
@@ -146,7 +148,7 @@ func (d *DB) sides(ctx context.Context, schema string) (out []string, err error)
 // restore takes away what a load that has died left as a side table. A table that was to be
 // replaced, and lost its name, gets it back.
 func (d *DB) restore(ctx context.Context, schema, table, side string, own bool) error {
-	wait := lockWait * 0
+	var wait time.Duration
 	if own {
 		wait = lockWait / 3
 	}
@@ -158,8 +160,7 @@ func (d *DB) restore(ctx context.Context, schema, table, side string, own bool) 
 	if err != nil || f == nil {
 		return err
 	}
-	const suffix = "_old"
-	if n := len(side) - len(suffix); side[n:] == suffix {
+	if strings.HasSuffix(side, "_old") {
 		if !own {
 			return nil // whose it was, its own next load knows
 		}
@@ -232,7 +233,8 @@ func (d *DB) definition(ctx context.Context, like db.Name, as dialect.Table) (ou
 	for _, k := range append(keys, checks...) {
 		lines = append(lines, "    "+k)
 	}
-	out = []string{fmt.Sprintf("CREATE TABLE %s (\n%s\n)", Dialect.Qualified(as.Schema, as.Name), joined(lines))}
+	out = []string{fmt.Sprintf("CREATE TABLE %s (\n%s\n)", Dialect.Qualified(as.Schema, as.Name),
+		strings.Join(lines, ",\n"))}
 	said := dialect.Table{Schema: as.Schema, Name: as.Name, Comment: f.Comment}
 	for _, c := range f.Columns {
 		said.Columns = append(said.Columns, dialect.Column{Name: c.Name, Comment: c.Comment})
@@ -251,33 +253,30 @@ func (d *DB) indexesOf(ctx context.Context, owner, name string, as dialect.Table
 	if err != nil {
 		return nil, err
 	}
-	for i := 0; i < len(rows); {
-		kind, own := "INDEX", shown(*rows[i][0])
-		if *rows[i][1] == "UNIQUE" {
+	grouped(rows, func(index, unique string, cols []string) {
+		kind, own := "INDEX", shown(index)
+		if unique == "UNIQUE" {
 			kind = "UNIQUE INDEX"
-		}
-		from := i
-		var cols []string
-		for ; i < len(rows) && *rows[i][0] == *rows[from][0]; i++ {
-			cols = append(cols, shown(*rows[i][2]))
 		}
 		if catalogued(as.Name) != name { // a name is the schema's
 			own = Dialect.IndexName(as.Name, cols)
 		}
 		out = append(out, fmt.Sprintf("CREATE %s %s ON %s (%s)", kind, Dialect.Qualified(as.Schema, own),
 			Dialect.Qualified(as.Schema, as.Name), Dialect.List(cols)))
-	}
+	})
 	return out, nil
 }
 
-func joined(lines []string) (s string) {
-	for i, l := range lines {
-		if i > 0 {
-			s += ",\n"
+// grouped takes rows of a name, a kind and a column together by the name.
+func grouped(rows [][]*string, each func(name, kind string, cols []string)) {
+	for i := 0; i < len(rows); {
+		first := rows[i]
+		var cols []string
+		for ; i < len(rows) && *rows[i][0] == *first[0]; i++ {
+			cols = append(cols, shown(*rows[i][2]))
 		}
-		s += l
+		each(*first[0], *first[1], cols)
 	}
-	return s
 }
 
 // keysOf are the keys of a table as lines of a definition.
@@ -289,15 +288,9 @@ func (d *DB) keysOf(ctx context.Context, owner, name string) (out []string, err 
 	if err != nil {
 		return nil, err
 	}
-	for i := 0; i < len(rows); {
-		kind := map[string]string{"P": "PRIMARY KEY", "U": "UNIQUE"}[*rows[i][1]]
-		from := i
-		var cols []string
-		for ; i < len(rows) && *rows[i][0] == *rows[from][0]; i++ {
-			cols = append(cols, shown(*rows[i][2]))
-		}
-		out = append(out, kind+" ("+Dialect.List(cols)+")")
-	}
+	grouped(rows, func(_, kind string, cols []string) {
+		out = append(out, map[string]string{"P": "PRIMARY KEY", "U": "UNIQUE"}[kind]+" ("+Dialect.List(cols)+")")
+	})
 	return out, nil
 }
 
