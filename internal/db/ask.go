@@ -2,6 +2,7 @@ package db
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"strconv"
 
@@ -63,6 +64,32 @@ func (q Questions) makeTable(ctx context.Context, t dialect.Table) error {
 func (q Questions) Count(ctx context.Context, schema, table string) (int64, error) {
 	return q.Number(ctx, "cannot count the rows of "+table, "SELECT "+q.Dialect.Count()+
 		" FROM "+q.Dialect.Qualified(schema, table))
+}
+
+// ExactRows is up to how many rows the overview counts on a server; above it shows the
+// server's own number.
+const ExactRows = 1_000_000
+
+// Texts reads what a query yields. text is that of a value of the column i, which is no null.
+func Texts(rows *sql.Rows, columns int, text func(i int, v any) string) (out [][]*string, err error) {
+	vals, at := make([]any, columns), make([]any, columns)
+	for i := range vals {
+		at[i] = &vals[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(at...); err != nil {
+			return nil, err
+		}
+		row := make([]*string, columns)
+		for i, v := range vals {
+			if v != nil {
+				s := text(i, v)
+				row[i] = &s
+			}
+		}
+		out = append(out, row)
+	}
+	return out, rows.Err()
 }
 
 // CountListed counts the rows of the tables of a list, but of those whose

@@ -153,7 +153,7 @@ func (d *DB) Settled(ctx context.Context, schema, mark string) {
 // characters.
 func claimOf(load string) string {
 	sum := sha256.Sum256([]byte(load))
-	return sidePrefix + hex.EncodeToString(sum[:16])
+	return db.SidePrefix + hex.EncodeToString(sum[:16])
 }
 
 // sent runs a statement that makes a load come to be.

@@ -17,11 +17,8 @@ package mysql
 import (
 	"cmp"
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
 	"crypto/tls"
 	"database/sql"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -209,7 +206,7 @@ func explain(where, what string, err error) error {
 		}
 		return e
 	}
-	e.Do = db.NetworkHint(err, "bind-address")
+	e.Do = db.NetworkHint(err, "bind-address", db.SSLMode)
 	if errors.Is(err, driver.ErrInvalidConn) || errors.Is(err, io.EOF) || errors.Is(err, sql.ErrConnDone) ||
 		strings.Contains(fmt.Sprint(err), "bad connection") {
 		e.Do = db.HintLost
@@ -388,14 +385,6 @@ type load struct {
 	unsure  bool           // the answer to what makes the load come to be was lost
 }
 
-// sidePrefix begins the names of tables that are being made.
-const sidePrefix = "ambertray_"
-
-func sideName(schema, name string) string {
-	sum := sha256.Sum256([]byte(schema + "\x00" + name))
-	return sidePrefix + hex.EncodeToString(sum[:5]) + "_"
-}
-
 // Begin implements db.Session.
 func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 	t := spec.Table
@@ -435,9 +424,7 @@ func (l *load) prepare(ctx context.Context) error {
 		if err := l.sweep(ctx); err != nil {
 			return err
 		}
-		var r [4]byte
-		rand.Read(r[:])
-		side := sideName(t.Schema, t.Name) + hex.EncodeToString(r[:])
+		side := db.NewSide(t.Schema, t.Name)
 		// The lock tells others that this load is alive.
 		var got sql.NullInt64
 		if err := d.c.QueryRowContext(ctx, "SELECT get_lock(?, 0)", side).Scan(&got); err != nil || got.Int64 != 1 {
@@ -513,10 +500,6 @@ func (l *load) start(ctx context.Context) error {
 	return nil
 }
 
-// isSide is the form of the names of side tables, and of tables that one has
-// replaced.
-var isSide = regexp.MustCompile(`^` + sidePrefix + `[0-9a-f]{10}_[0-9a-f]{8}(_old)?$`)
-
 // lockOf is the lock that a load holds as long as it needs a side table.
 func lockOf(side string) string { return strings.TrimSuffix(side, "_old") }
 
@@ -528,7 +511,7 @@ func (l *load) sweep(ctx context.Context) error {
 	in := d.schemaOf(t.Schema)
 	rows, err := d.c.QueryContext(ctx,
 		"SELECT table_name FROM information_schema.tables WHERE table_schema = ? AND left(table_name, ?) = ?", in,
-		len(sidePrefix), sidePrefix)
+		len(db.SidePrefix), db.SidePrefix)
 	if err != nil {
 		return d.fail("cannot list tables", err)
 	}
@@ -538,7 +521,7 @@ func (l *load) sweep(ctx context.Context) error {
 		if err := rows.Scan(&n); err != nil {
 			return d.fail("cannot list tables", err)
 		}
-		if isSide.MatchString(n) {
+		if db.IsSide.MatchString(n) {
 			stale = append(stale, n)
 		}
 	}
@@ -547,7 +530,7 @@ func (l *load) sweep(ctx context.Context) error {
 		if d.together.has(n) {
 			continue
 		}
-		own, wait := strings.HasPrefix(n, sideName(t.Schema, t.Name)), 0
+		own, wait := strings.HasPrefix(n, db.SideNames(t.Schema, t.Name)), 0
 		if own {
 			wait = 10
 		}
@@ -1079,10 +1062,6 @@ func (l *load) Rollback() error {
 	return nil
 }
 
-// exactRows is up to how many rows the overview counts; above it shows the
-// server's estimate.
-const exactRows = 1_000_000
-
 // List implements db.Lister.
 func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
 	rows, err := d.c.QueryContext(ctx, `SELECT table_name, IF(table_type LIKE '%VIEW%', 'view', 'table'), coalesce(table_rows, 0), coalesce(data_length, 0) + coalesce(index_length, 0)
@@ -1102,7 +1081,7 @@ func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
 	rows.Close()
 	for i := range list {
 		x := &list[i]
-		if isSide.MatchString(x.Name) {
+		if db.IsSide.MatchString(x.Name) {
 			x.Kind = "unfinished"
 			var free sql.NullInt64
 			if err := d.c.QueryRowContext(ctx, "SELECT is_free_lock(?)", lockOf(x.Name)).Scan(&free); err == nil &&
@@ -1111,7 +1090,7 @@ func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
 			}
 		}
 	}
-	return list, d.questions().CountListed(ctx, list, exactRows)
+	return list, d.questions().CountListed(ctx, list, db.ExactRows)
 }
 
 // Head implements db.Lister.

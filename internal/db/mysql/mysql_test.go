@@ -149,12 +149,12 @@ func TestSideTables(t *testing.T) {
 	d, conn := open(t)
 	ctx := context.Background()
 	spec := db.Spec{Mode: db.Create, Table: dialect.Table{Name: "tolls", Columns: []dialect.Column{{Name: "id", Type: typ(t, "integer")}}}}
-	left := sideName("", "tolls") + "00000000"
+	left := db.SideNames("", "tolls") + "00000000"
 	_, err := conn.Exec("CREATE TABLE " + left + " (id int); ")
 	require.NoError(t, err)
 	// Of another table: the remains of a load that died, what one that died had
 	// replaced, and those of one that is running.
-	other := sideName("", "other")
+	other := db.SideNames("", "other")
 	for _, end := range []string{"00000000", "11111111_old", "22222222", "22222222_old"} {
 		_, err = conn.Exec("CREATE TABLE " + other + end + " (id int)")
 		require.NoError(t, err)

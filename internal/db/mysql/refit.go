@@ -2,9 +2,7 @@ package mysql
 
 import (
 	"context"
-	"crypto/rand"
 	"database/sql"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
@@ -27,10 +25,8 @@ type refit struct {
 // made of a copy first, and of the table only if what came of that is right. Both are
 // locked all the while.
 func (d *DB) Refit(ctx context.Context, t *db.Table, change *dialect.Redefinition) (db.Refit, error) {
-	var x [4]byte
-	rand.Read(x[:])
 	r := &refit{d: d, table: db.Name{Schema: t.Schema, Table: t.Name},
-		side: db.Name{Schema: t.Schema, Table: sideName(t.Schema, t.Name) + hex.EncodeToString(x[:])}}
+		side: db.Name{Schema: t.Schema, Table: db.NewSide(t.Schema, t.Name)}}
 	r.change(change)
 	r.columns = Dialect.List(t.Given())
 	var got sql.NullInt64

@@ -2,12 +2,8 @@ package oracle
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -33,18 +29,6 @@ type load struct {
 	made    bool           // the table is ours, under its own name, and nothing is committed in it
 	stepped bool           // a step has been committed
 	unsure  bool           // the answer to what makes the load come to be was lost
-}
-
-// sidePrefix begins the names of tables that are being made.
-const sidePrefix = "ambertray_"
-
-// isSide is the form of the names of side tables, and of tables that one replaces.
-var isSide = regexp.MustCompile(`^` + sidePrefix + `[0-9a-f]{10}_[0-9a-f]{8}(_old)?$`)
-
-// sideName begins the names of a table's side tables.
-func (d *DB) sideName(schema, name string) string {
-	sum := sha256.Sum256([]byte(d.owner(schema) + "\x00" + catalogued(name)))
-	return sidePrefix + hex.EncodeToString(sum[:5]) + "_"
 }
 
 // lockOf is the lock that a load holds as long as it needs a side table.
@@ -107,9 +91,7 @@ func (l *load) makeSide(ctx context.Context) error {
 	if err := d.sweep(ctx, t.Schema, t.Name); err != nil {
 		return err
 	}
-	var r [4]byte
-	rand.Read(r[:])
-	side := d.sideName(t.Schema, t.Name) + hex.EncodeToString(r[:])
+	side := db.NewSide(d.owner(t.Schema), catalogued(t.Name))
 	if _, err := d.tryLock(ctx, t.Schema, lockOf(side), 0); err != nil {
 		return err
 	}

@@ -23,7 +23,6 @@ import (
 	sqldriver "database/sql/driver"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/url"
 	"strconv"
@@ -364,12 +363,22 @@ var hints = map[int]string{
 	2449:  "other tables refer to it; use --mode refill, which keeps it",
 }
 
+var tlsHints = db.TLSHints{
+	Name: "the server's certificate is for another name: write that name as the host of the URL, if it is the server " +
+		"that is meant",
+	Certificate: "the server could not be proved to be the one that is meant: name a wallet that has the certificate " +
+		"of its authority, with wallet=FOLDER in the URL; ssl verify=false does without, and somebody between could " +
+		"read and change all",
+	None: "the server has no TLS at that port, or another: ask which port has it (often 2484), or leave out ssl on a " +
+		"network that is yours alone",
+}
+
 // explain adds to a failure what can be done about it. The driver's errors hold no password.
 func explain(where, what string, err error) error {
 	e := &db.Error{Where: where, What: what, Err: err}
 	var m *network.OracleError
 	if errors.As(err, &m) {
-		e.Err = &spoken{said(m), err}
+		e.Err = &db.Spoken{Text: said(m), Err: err}
 		if e.Do = hints[m.ErrCode]; m.ErrCode == 1017 {
 			e.Do = fmt.Sprintf(db.HintPassword, "")
 		}
@@ -386,24 +395,11 @@ func explain(where, what string, err error) error {
 		e.Err = context.Canceled
 		return e
 	}
-	e.Do = db.NetworkHint(err, "the listener's address")
-	text := err.Error()
-	if errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || errors.Is(err, sqldriver.ErrBadConn) ||
-		strings.Contains(text, "reset by peer") || strings.Contains(text, "broken pipe") ||
-		strings.Contains(text, "closed connection") {
+	if e.Do = db.NetworkHint(err, "the listener's address", tlsHints); db.Lost(err) {
 		e.Do = db.HintLost
 	}
 	return e
 }
-
-// spoken is a server's error in our form.
-type spoken struct {
-	text string
-	err  error
-}
-
-func (s *spoken) Error() string { return s.text }
-func (s *spoken) Unwrap() error { return s.err }
 
 func (d *DB) questions() db.Questions {
 	return db.Questions{Asker: asker{d.c}, Dialect: Dialect, Fail: d.fail}
@@ -427,24 +423,7 @@ func (a asker) Ask(ctx context.Context, statement string, args ...any) (out [][]
 	if err != nil {
 		return nil, err
 	}
-	vals, at := make([]any, len(names)), make([]any, len(names))
-	for i := range vals {
-		at[i] = &vals[i]
-	}
-	for rows.Next() {
-		if err := rows.Scan(at...); err != nil {
-			return nil, err
-		}
-		row := make([]*string, len(names))
-		for i, v := range vals {
-			if v != nil {
-				s := string(plain(nil, v))
-				row[i] = &s
-			}
-		}
-		out = append(out, row)
-	}
-	return out, rows.Err()
+	return db.Texts(rows, len(names), func(_ int, v any) string { return string(plain(nil, v)) })
 }
 
 // isQuery reports a statement that yields rows.
@@ -452,10 +431,6 @@ func isQuery(statement string) bool {
 	s := strings.TrimLeft(statement, " \t\r\n(")
 	return len(s) >= 6 && strings.EqualFold(s[:6], "SELECT") || len(s) >= 4 && strings.EqualFold(s[:4], "WITH")
 }
-
-// exactRows is up to how many rows the overview counts; above it shows the server's own
-// number.
-const exactRows = 1_000_000
 
 // List implements db.Lister.
 func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
@@ -474,7 +449,7 @@ func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
 		if r[2] != nil {
 			x.Rows, _ = strconv.ParseInt(*r[2], 10, 64)
 		}
-		if isSide.MatchString(x.Name) {
+		if db.IsSide.MatchString(x.Name) {
 			x.Kind = "unfinished"
 			if free, err := d.free(ctx, "", lockOf(x.Name)); err == nil && free {
 				x.Kind = "remains"
@@ -482,7 +457,7 @@ func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
 		}
 		list = append(list, x)
 	}
-	return list, d.questions().CountListed(ctx, list, exactRows)
+	return list, d.questions().CountListed(ctx, list, db.ExactRows)
 }
 
 // Head implements db.Lister.

@@ -121,7 +121,7 @@ func (d *DB) sweep(ctx context.Context, schema, table string) error {
 	if err != nil {
 		return err
 	}
-	prefix := d.sideName(schema, table)
+	prefix := db.SideNames(d.owner(schema), catalogued(table))
 	for _, n := range stale {
 		own := strings.HasPrefix(n, prefix)
 		if err := d.restore(ctx, schema, table, n, own); err != nil && own { // of others, not everybody may
@@ -137,7 +137,7 @@ func (d *DB) sides(ctx context.Context, schema string) (out []string, err error)
 		":1 AND "+
 		"table_name LIKE 'AMBERTRAY\\_%' ESCAPE '\\'", d.owner(schema))
 	for _, r := range rows {
-		if n := shown(*r[0]); isSide.MatchString(n) {
+		if n := shown(*r[0]); db.IsSide.MatchString(n) {
 			out = append(out, n)
 		}
 	}

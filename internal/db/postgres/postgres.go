@@ -128,7 +128,7 @@ func explain(where, what string, err error) error {
 	default:
 		e.Err = plain(err)
 		text := err.Error()
-		e.Do = db.NetworkHint(err, "listen_addresses")
+		e.Do = db.NetworkHint(err, "listen_addresses", db.SSLMode)
 		switch {
 		case e.Do != "":
 		case strings.Contains(text, "TLS") || strings.Contains(text, "tls"):
@@ -848,10 +848,6 @@ func (l *load) Rollback() error {
 	return nil
 }
 
-// exactReltuples is up to how many rows the overview counts; above it shows
-// the server's estimate.
-const exactReltuples = 1_000_000
-
 // List implements db.Lister.
 func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
 	rows, err := d.c.Query(ctx, `SELECT n.nspname, c.relname, CASE WHEN c.relkind IN ('v', 'm') THEN 'view' ELSE 'table' END, c.reltuples::bigint, pg_total_relation_size(c.oid)
@@ -868,7 +864,7 @@ func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
 	if err != nil {
 		return nil, d.fail("cannot list tables", err)
 	}
-	return list, d.questions(d.c).CountListed(ctx, list, exactReltuples)
+	return list, d.questions(d.c).CountListed(ctx, list, db.ExactRows)
 }
 
 // Head implements db.Lister.

@@ -18,7 +18,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/url"
 	"strconv"
@@ -240,15 +239,6 @@ func asServer(err error) *driver.Error {
 	return nil
 }
 
-// said is a server's error in our form.
-type said struct {
-	text string
-	err  error
-}
-
-func (s *said) Error() string { return s.text }
-func (s *said) Unwrap() error { return s.err }
-
 // hints are what can be done about the server's errors, by their numbers.
 var hints = map[int32]string{
 	4060: db.HintDatabase,
@@ -271,12 +261,19 @@ var hints = map[int32]string{
 	40613: "the database is not available at the moment; load again later",
 }
 
+const unproved = "the server could not be proved to be the one that is meant: name the certificate of its authority " +
+	"with certificate=FILE in the URL, or the name that it is for with hostnameincertificate=NAME; " +
+	"trustservercertificate=true does without, and somebody between could read and change all"
+
+var tlsHints = db.TLSHints{Name: unproved, Certificate: unproved}
+
 // explain adds to a failure what can be done about it. The driver's errors hold no
 // password.
 func explain(where, what string, err error) error {
 	e := &db.Error{Where: where, What: what, Err: err}
 	if m := asServer(err); m != nil {
-		e.Err = &said{fmt.Sprintf("%s (error %d)", strings.TrimPrefix(m.Message, "login error: "), m.Number), err}
+		e.Err = &db.Spoken{Text: fmt.Sprintf("%s (error %d)", strings.TrimPrefix(m.Message, "login error: "),
+			m.Number), Err: err}
 		switch m.Number {
 		case 18456, 18452:
 			e.Do = fmt.Sprintf(db.HintPassword, "")
@@ -293,20 +290,7 @@ func explain(where, what string, err error) error {
 		e.Err = context.Canceled
 		return e
 	}
-	text := err.Error()
-	switch {
-	case strings.Contains(text, "x509") || strings.Contains(text, "certificate"):
-		e.Do = "the server could not be proved to be the one that is meant: name the certificate of its authority " +
-			"with " +
-			"certificate=FILE in the URL, or the name that it is for with hostnameincertificate=NAME; " +
-			"trustservercertificate=true does without, and somebody between could read and change all"
-	case strings.Contains(text, "TLS"):
-	default:
-		e.Do = db.NetworkHint(err, "TCP/IP in its network configuration")
-	}
-	if errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || strings.Contains(text, "bad connection") ||
-		strings.Contains(text, "EOF") || strings.Contains(text, "reset by peer") || strings.Contains(text,
-		"broken pipe") {
+	if e.Do = db.NetworkHint(err, "TCP/IP in its network configuration", tlsHints); db.Lost(err) {
 		e.Do = db.HintLost
 	}
 	return e
@@ -330,26 +314,9 @@ func (a asker) Ask(ctx context.Context, statement string, args ...any) (out [][]
 	if err != nil {
 		return nil, err
 	}
-	vals := make([]any, len(types))
-	at := make([]any, len(types))
-	for i := range vals {
-		at[i] = &vals[i]
-	}
-	for rows.Next() {
-		if err := rows.Scan(at...); err != nil {
-			return nil, err
-		}
-		row := make([]*string, len(types))
-		for i, v := range vals {
-			if v == nil {
-				continue
-			}
-			s := string(plain(nil, v, types[i].DatabaseTypeName()))
-			row[i] = &s
-		}
-		out = append(out, row)
-	}
-	return out, rows.Err()
+	return db.Texts(rows, len(types), func(i int, v any) string {
+		return string(plain(nil, v, types[i].DatabaseTypeName()))
+	})
 }
 
 // List implements db.Lister.
@@ -384,12 +351,8 @@ func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
 		}
 		list = append(list, x)
 	}
-	return list, d.questions().CountListed(ctx, list, exactRows)
+	return list, d.questions().CountListed(ctx, list, db.ExactRows)
 }
-
-// exactRows is up to how many rows the overview counts; above it shows the server's own
-// number.
-const exactRows = 1_000_000
 
 // Head implements db.Lister.
 func (d *DB) Head(ctx context.Context, schema, table string, n int) ([][]*string, error) {
