@@ -27,11 +27,11 @@ func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 		if *r[0] == d.schema {
 			in = "" // as people write it
 		}
-		name := shown(*r[2])
-		i := slices.IndexFunc(a.Referrers, func(x db.Reference) bool { return x.Name == name && x.Schema == in })
+		key := shown(*r[2])
+		i := slices.IndexFunc(a.Referrers, func(x db.Reference) bool { return x.Name == key && x.Schema == in })
 		if i < 0 {
 			i = len(a.Referrers)
-			a.Referrers = append(a.Referrers, db.Reference{Schema: in, Table: shown(*r[1]), Name: name,
+			a.Referrers = append(a.Referrers, db.Reference{Schema: in, Table: shown(*r[1]), Name: key,
 				OnDelete: *r[5], OnUpdate: "NO ACTION"})
 		}
 		a.Referrers[i].Columns = append(a.Referrers[i].Columns, shown(*r[3]))

@@ -303,32 +303,27 @@ var numbers = map[string]function{
 		}
 		return exact(x.D.Mod(y.D)), nil
 	}},
-	"ROUND": {1, 2, func(_ *run, a []Value) (Value, error) {
-		v, err := asNumber(a[0])
-		if err != nil || v.IsNull() {
-			return null, err
-		}
-		n := int32(0)
-		if len(a) > 1 {
-			n = int32(a[1].D.IntPart())
-		}
-		return exact(v.D.Round(n)), nil
-	}},
+	"ROUND": {1, 2, func(_ *run, a []Value) (Value, error) { return toPlaces(a, decimal.Decimal.Round) }},
 	"TRUNC": {1, 2, func(_ *run, a []Value) (Value, error) {
 		if a[0].Kind.isMoment() {
 			t := a[0].T
 			return moment(Date, time.Date(t.Year(), t.Month(), t.Day(), 0, 0, 0, 0, time.UTC)), nil
 		}
-		v, err := asNumber(a[0])
-		if err != nil || v.IsNull() {
-			return null, err
-		}
-		n := int32(0)
-		if len(a) > 1 {
-			n = int32(a[1].D.IntPart())
-		}
-		return exact(v.D.Truncate(n)), nil
+		return toPlaces(a, decimal.Decimal.Truncate)
 	}},
+}
+
+// toPlaces cuts a number to as many places as the second argument says, or to none.
+func toPlaces(a []Value, cut func(d decimal.Decimal, places int32) decimal.Decimal) (Value, error) {
+	v, err := asNumber(a[0])
+	if err != nil || v.IsNull() {
+		return null, err
+	}
+	n := int32(0)
+	if len(a) > 1 {
+		n = int32(a[1].D.IntPart())
+	}
+	return exact(cut(v.D, n)), nil
 }
 
 var moments = map[string]function{

@@ -475,13 +475,9 @@ func (p *parser) columns() (out []ColumnDef) {
 	if !p.sign("(") {
 		return []ColumnDef{p.column()}
 	}
-	for {
-		out = append(out, p.column())
-		if !p.sign(",") {
-			p.close()
-			return out
-		}
-	}
+	out = many(p, p.column)
+	p.close()
+	return out
 }
 
 // ParseNumber is a literal number as an integer, if it is one.

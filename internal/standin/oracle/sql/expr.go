@@ -80,13 +80,9 @@ func (p *parser) in(l Expr, not bool) Expr {
 		p.close()
 		return in
 	}
-	for {
-		in.List = append(in.List, p.expr())
-		if !p.sign(",") {
-			p.close()
-			return in
-		}
-	}
+	in.List = many(p, p.expr)
+	p.close()
+	return in
 }
 
 func (p *parser) sum() Expr {
@@ -169,12 +165,9 @@ func (p *parser) inBrackets() Expr {
 		p.close()
 		return &Sub{s}
 	}
-	x := p.expr()
-	if p.peek().s == "," {
-		list := []Expr{x}
-		for p.sign(",") {
-			list = append(list, p.expr())
-		}
+	list := many(p, p.expr)
+	x := list[0]
+	if len(list) > 1 {
 		x = &Tuple{list}
 	}
 	p.close()
@@ -301,12 +294,7 @@ func (p *parser) call(name string) Expr {
 	case p.sign(")"):
 	default:
 		f.Distinct = p.words("DISTINCT")
-		for {
-			f.Args = append(f.Args, p.expr())
-			if !p.sign(",") {
-				break
-			}
-		}
+		f.Args = many(p, p.expr)
 		p.close()
 	}
 	if p.words("WITHIN GROUP") {
@@ -319,12 +307,7 @@ func (p *parser) call(name string) Expr {
 		w := &Window{}
 		p.open()
 		if p.words("PARTITION BY") {
-			for {
-				w.Part = append(w.Part, p.expr())
-				if !p.sign(",") {
-					break
-				}
-			}
+			w.Part = many(p, p.expr)
 		}
 		if p.words("ORDER BY") {
 			w.Order = p.orders()

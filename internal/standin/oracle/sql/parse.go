@@ -155,16 +155,25 @@ func (p *parser) name() Name {
 	return Name{"", a}
 }
 
-func (p *parser) idents() (out []string) {
-	p.open()
+// many are one thing or more, with commas between.
+func many[T any](p *parser, one func() T) (out []T) {
 	for {
-		out = append(out, p.ident())
+		out = append(out, one())
 		if !p.sign(",") {
-			p.close()
 			return out
 		}
 	}
 }
+
+// within are such things between brackets.
+func within[T any](p *parser, one func() T) []T {
+	p.open()
+	out := many(p, one)
+	p.close()
+	return out
+}
+
+func (p *parser) idents() []string { return within(p, p.ident) }
 
 func (p *parser) int() int {
 	neg := p.sign("-")
@@ -285,9 +294,9 @@ func (p *parser) procedure() Statement {
 	}
 	c := &CallProc{Name: name}
 	if p.sign("(") {
-		for !p.sign(")") {
-			c.Args = append(c.Args, p.expr())
-			p.sign(",")
+		if !p.sign(")") {
+			c.Args = many(p, p.expr)
+			p.close()
 		}
 	}
 	return c
@@ -336,16 +345,7 @@ func (p *parser) insert() Statement {
 }
 
 // list1 is expressions between brackets.
-func (p *parser) list1() (out []Expr) {
-	p.open()
-	for {
-		out = append(out, p.value())
-		if !p.sign(",") {
-			p.close()
-			return out
-		}
-	}
-}
+func (p *parser) list1() []Expr { return within(p, p.value) }
 
 // value is an expression, or DEFAULT, which is nil.
 func (p *parser) value() Expr {
@@ -365,20 +365,14 @@ func (p *parser) update() Statement {
 	return u
 }
 
-func (p *parser) sets() (out []Set) {
-	for {
-		c := p.ident()
-		if p.sign(".") {
-			c = p.ident()
-		}
+func (p *parser) sets() []Set {
+	return many(p, func() Set {
+		c := p.name().Object
 		if !p.sign("=") {
 			p.fail(927, "missing equal sign")
 		}
-		out = append(out, Set{c, p.value()})
-		if !p.sign(",") {
-			return out
-		}
-	}
+		return Set{c, p.value()}
+	})
 }
 
 func (p *parser) merge() Statement {
@@ -408,20 +402,7 @@ func (p *parser) merge() Statement {
 }
 
 // columnsOf is columns between brackets, of which each may name its table.
-func (p *parser) columnsOf() (out []string) {
-	p.open()
-	for {
-		c := p.ident()
-		if p.sign(".") {
-			c = p.ident()
-		}
-		out = append(out, c)
-		if !p.sign(",") {
-			p.close()
-			return out
-		}
-	}
-}
+func (p *parser) columnsOf() []string { return within(p, func() string { return p.name().Object }) }
 
 // alias is a name behind a table, if there is one.
 func (p *parser) alias() string {
@@ -479,8 +460,8 @@ func (p *parser) query() *Select {
 	return s
 }
 
-func (p *parser) orders() (out []Order) {
-	for {
+func (p *parser) orders() []Order {
+	return many(p, func() Order {
 		o := Order{Expr: p.expr()}
 		o.Desc = p.words("DESC")
 		if !o.Desc {
@@ -492,11 +473,8 @@ func (p *parser) orders() (out []Order) {
 		} else if p.words("NULLS LAST") {
 			o.NullsFirst = false
 		}
-		out = append(out, o)
-		if !p.sign(",") {
-			return out
-		}
-	}
+		return o
+	})
 }
 
 // term is one SELECT, or a query between brackets.
@@ -511,31 +489,16 @@ func (p *parser) term() *Select {
 	if !s.Distinct {
 		p.words("ALL")
 	}
-	for {
-		s.Items = append(s.Items, p.item())
-		if !p.sign(",") {
-			break
-		}
-	}
+	s.Items = many(p, p.item)
 	if !p.words("FROM") {
 		p.fail(923, "FROM keyword not found where expected")
 	}
-	for {
-		s.From = append(s.From, p.source())
-		if !p.sign(",") {
-			break
-		}
-	}
+	s.From = many(p, p.source)
 	if p.words("WHERE") {
 		s.Where = p.expr()
 	}
 	if p.words("GROUP BY") {
-		for {
-			s.Group = append(s.Group, p.expr())
-			if !p.sign(",") {
-				break
-			}
-		}
+		s.Group = many(p, p.expr)
 	}
 	if p.words("HAVING") {
 		s.Having = p.expr()
