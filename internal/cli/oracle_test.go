@@ -7,6 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	standin "ambertray/internal/standin/oracle"
+	"ambertray/internal/standin/oracle/engine"
 	"ambertray/internal/testdb"
 )
 
@@ -114,4 +116,21 @@ func TestOracleLimits(t *testing.T) {
 	assert.Contains(t, load("--create-schema"), "schema")
 	_, err := s.db.Exec("SELECT 1 FROM boats;")
 	require.ErrorContains(t, err, "ORA-00933", "the stand-in is as strict as the server")
+}
+
+// Over TLS, the server has to be proved, unless the URL says otherwise, which the receipt tells.
+func TestOracleTLS(t *testing.T) {
+	o, err := standin.Start(standin.Options{TLS: true, Logins: map[string]engine.Login{"tray": {Password: testdb.Password}}})
+	require.NoError(t, err)
+	t.Cleanup(o.Close)
+	url := "oracle://tray@" + o.Addr + "/" + standin.Service
+	b := benchOf(t, "oracle://tray:"+testdb.Password+"@"+o.Addr)
+	b.write("a.csv", "id,name\n1,Heron\n")
+	into := func(more string) []string { return []string{"load", "a.csv", "--into", url + more, "--table", "boats"} }
+	assert.Contains(t, b.run(1, into("?ssl=true")...).err, "name a wallet that has the certificate of its authority, with wallet=FOLDER in the URL")
+	for _, no := range []string{"false", "no", "0"} { // all of which the driver takes for no
+		rec := b.loaded(0, append(into("?ssl=enable&ssl+verify=" + no)[1:], "--mode", "replace", "--yes")...)
+		assert.Equal(t, "TLS, the server not checked", rec.Connection)
+		b.run(0, "verify", rec.Entry, "--deep")
+	}
 }

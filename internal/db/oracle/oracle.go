@@ -25,6 +25,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -169,9 +170,8 @@ func connect(ctx context.Context, at db.Address) (*DB, error) {
 		return nil, &db.Error{Where: at.Where, What: "cannot connect"}
 	}
 	connector.Dialer(&dialer{net.Dialer{Timeout: wait}, ctx})
-	is = func(s string) bool { return s == "true" || s == "enable" || s == "enabled" }(strings.ToLower(q.Get("ssl")))
-	d := &DB{where: at.Where, host: at.URL.Host, tls: is, checked: !strings.EqualFold(q.Get("ssl verify"), "false"),
-		pool: sql.OpenDB(connector), locks: map[string]*lock{}, wait: at.LockWait}
+	d := &DB{where: at.Where, host: at.URL.Host, tls: isOn(q.Get("ssl")),
+		checked: !q.Has("ssl verify") || isOn(q.Get("ssl verify")), pool: sql.OpenDB(connector), locks: map[string]*lock{}, wait: at.LockWait}
 	if d.c, err = d.session(ctx); err != nil {
 		d.pool.Close()
 		return nil, err
@@ -192,6 +192,11 @@ func connect(ctx context.Context, at db.Address) (*DB, error) {
 		}
 	}
 	return d, nil
+}
+
+// isOn is which words the driver takes for yes; all others are no to it.
+func isOn(word string) bool {
+	return slices.Contains([]string{"true", "enable", "enabled"}, strings.ToLower(word))
 }
 
 // session is one more connection, under our settings: what text means, how it is compared,

@@ -3,12 +3,12 @@
 package oracle
 
 import (
-	"crypto/tls"
 	"log"
 	"net"
 
 	"ambertray/internal/standin/oracle/engine"
 	"ambertray/internal/standin/oracle/tns"
+	"ambertray/internal/standin/socket"
 )
 
 // Service is the name of the service that it has.
@@ -21,9 +21,9 @@ type Options struct {
 	// Logins are who may connect, with what they may do.
 	Logins map[string]engine.Login
 	engine.Settings
-	// Certificate, if it is there, protects every connection.
-	Certificate *tls.Certificate
-	Log         *log.Logger
+	// TLS protects every connection, by a certificate that the stand-in has signed itself.
+	TLS bool
+	Log *log.Logger
 }
 
 // A Standin is one that runs.
@@ -36,17 +36,17 @@ type Standin struct {
 
 // Start starts one.
 func Start(o Options) (*Standin, error) {
-	if o.Listen == "" {
-		o.Listen = "127.0.0.1:0"
-	}
-	l, err := net.Listen("tcp", o.Listen)
+	l, err := socket.Listen(o.Listen)
 	if err != nil {
 		return nil, err
 	}
 	s := &Standin{Addr: l.Addr().String(), listener: l,
 		server: &tns.Server{Engine: engine.New(o.Logins, o.Settings), Log: o.Log}}
-	if o.Certificate != nil {
-		s.server.TLS = &tls.Config{Certificates: []tls.Certificate{*o.Certificate}, MinVersion: tls.VersionTLS12}
+	if o.TLS {
+		if s.server.TLS, _, err = socket.TLS(); err != nil {
+			l.Close()
+			return nil, err
+		}
 	}
 	go s.server.Serve(l)
 	return s, nil

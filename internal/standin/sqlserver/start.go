@@ -4,19 +4,11 @@
 package sqlserver
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"log"
-	"math/big"
 	"net"
-	"time"
 
 	"ambertray/internal/standin/engine"
+	"ambertray/internal/standin/socket"
 	"ambertray/internal/standin/tds"
 )
 
@@ -45,22 +37,17 @@ type Standin struct {
 
 // Start starts one.
 func Start(o Options) (*Standin, error) {
-	if o.Listen == "" {
-		o.Listen = "127.0.0.1:0"
-	}
-	l, err := net.Listen("tcp", o.Listen)
+	l, err := socket.Listen(o.Listen)
 	if err != nil {
 		return nil, err
 	}
 	s := &Standin{Addr: l.Addr().String(), listener: l,
 		server: &tds.Server{Engine: engine.New(o.Logins, o.Settings), Force: o.Force, Log: o.Log}}
 	if !o.Plain {
-		var cert tls.Certificate
-		if cert, s.CA, err = certificate(); err != nil {
+		if s.server.TLS, s.CA, err = socket.TLS(); err != nil {
 			l.Close()
 			return nil, err
 		}
-		s.server.TLS = &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}
 	}
 	go s.server.Serve(l)
 	return s, nil
@@ -70,24 +57,4 @@ func Start(o Options) (*Standin, error) {
 func (s *Standin) Close() {
 	s.listener.Close()
 	s.server.Close()
-}
-
-// certificate makes one for this machine, signed by itself.
-func certificate() (tls.Certificate, []byte, error) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return tls.Certificate{}, nil, err
-	}
-	t := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()),
-		Subject:   pkix.Name{CommonName: "Harrowmere stand-in"},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0), IsCA: true,
-		BasicConstraintsValid: true,
-		KeyUsage:              x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, DNSNames: []string{"localhost"},
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback}}
-	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
-	if err != nil {
-		return tls.Certificate{}, nil, err
-	}
-	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key},
-		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), nil
 }
