@@ -171,7 +171,8 @@ func connect(ctx context.Context, at db.Address) (*DB, error) {
 	}
 	connector.Dialer(&dialer{net.Dialer{Timeout: wait}, ctx})
 	d := &DB{where: at.Where, host: at.URL.Host, tls: isOn(q.Get("ssl")),
-		checked: !q.Has("ssl verify") || isOn(q.Get("ssl verify")), pool: sql.OpenDB(connector), locks: map[string]*lock{}, wait: at.LockWait}
+		checked: !q.Has("ssl verify") || isOn(q.Get("ssl verify")),
+		pool:    sql.OpenDB(connector), locks: map[string]*lock{}, wait: at.LockWait}
 	if d.c, err = d.session(ctx); err != nil {
 		d.pool.Close()
 		return nil, err
