@@ -38,23 +38,19 @@ func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 		a.Referrers[i].To = append(a.Referrers[i].To, shown(*r[4]))
 	}
 	a.Goes, err = q.Hanging(ctx, []string{
-		"SELECT 'index ' || LOWER(i.index_name) FROM all_indexes i WHERE i.table_owner = :1 AND i.table_name = " +
-			":2 AND NOT " +
-			"EXISTS (SELECT 1 FROM all_constraints k WHERE k.owner = i.table_owner AND k.index_name = " +
-			"i.index_name AND " +
-			"k.constraint_type = 'P') ORDER BY 1",
+		"SELECT 'index ' || LOWER(i.index_name) FROM all_indexes i WHERE i.table_owner = :1 AND i.table_name " +
+			"= :2 AND NOT EXISTS (SELECT 1 FROM all_constraints k WHERE k.owner = i.table_owner AND " +
+			"k.index_name = i.index_name AND k.constraint_type = 'P') ORDER BY 1",
 		"SELECT 'trigger ' || LOWER(trigger_name) FROM all_triggers WHERE table_owner = :1 AND table_name = :2 " +
 			"ORDER BY 1",
-		"SELECT 'constraint ' || LOWER(constraint_name) FROM all_constraints WHERE owner = :1 AND table_name = " +
-			":2 AND " +
-			"(constraint_type = 'R' OR constraint_type = 'C' AND search_condition_vc NOT LIKE '%IS NOT NULL') " +
-			"ORDER BY 1",
+		"SELECT 'constraint ' || LOWER(constraint_name) FROM all_constraints WHERE owner = :1 AND table_name " +
+			"= :2 AND (constraint_type = 'R' OR constraint_type = 'C' AND search_condition_vc NOT LIKE '%IS " +
+			"NOT NULL') ORDER BY 1",
 		"SELECT DISTINCT 'grant of ' || privilege FROM all_tab_privs WHERE table_schema = :1 AND table_name = :2",
 		"SELECT 'comment of the table' FROM all_tab_comments WHERE owner = :1 AND table_name = :2 AND comments " +
 			"IS NOT NULL",
 		"SELECT DISTINCT 'comments of columns' FROM all_col_comments WHERE owner = :1 AND table_name = :2 AND " +
-			"comments IS " +
-			"NOT NULL",
+			"comments IS NOT NULL",
 	}, owner, name)
 	return &a, err
 }
@@ -91,8 +87,7 @@ func (d *DB) Refuses(ctx context.Context, t *db.Table) (what, do string, err err
 func (d *DB) Tell(ctx context.Context) ([]string, error) {
 	q := d.questions()
 	rows, err := q.Rows(ctx, "cannot be asked what it is", "SELECT product, version, USER FROM "+
-		"product_component_version "+
-		"WHERE product LIKE 'Oracle%'")
+		"product_component_version WHERE product LIKE 'Oracle%'")
 	if err != nil {
 		return nil, err
 	}

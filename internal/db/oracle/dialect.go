@@ -29,9 +29,8 @@ var Dialect = &dialect.Dialect{
 	Distinct: func(t sqltype.Type, a, b string) string {
 		if t.Kind == sqltype.Text || t.Kind == sqltype.VarChar && t.Length > 4000 {
 			// A CLOB cannot be compared as a value (Oracle, DBMS_LOB.COMPARE).
-			return fmt.Sprintf("(CASE WHEN %[1]s IS NULL AND %[2]s IS NULL THEN 0 WHEN %[1]s IS NULL OR %[2]s IS "+
-				"NULL THEN 1 "+
-				"ELSE DBMS_LOB.COMPARE(%[1]s, %[2]s) END <> 0)", a, b)
+			return fmt.Sprintf("(CASE WHEN %[1]s IS NULL AND %[2]s IS NULL THEN 0 WHEN %[1]s IS NULL OR %[2]s "+
+				"IS NULL THEN 1 ELSE DBMS_LOB.COMPARE(%[1]s, %[2]s) END <> 0)", a, b)
 		}
 		return "DECODE(" + a + ", " + b + ", 0, 1) = 1" // which takes nulls for the same
 	},

@@ -70,9 +70,8 @@ var parameters = map[string]bool{"ssl": true, "ssl verify": true, "wallet": true
 	"prefetch_rows": true, "proxy client name": true}
 
 const knownParameters = "the parameters are the driver's: ssl (true: over TLS, whose port is often 2484), ssl " +
-	"verify, " +
-	"wallet (folder), sid, server (further host:port), encryption and data integrity (required), auth type, " +
-	"connection timeout (seconds)"
+	"verify, wallet (folder), sid, server (further host:port), encryption and data integrity (required), auth " +
+	"type, connection timeout (seconds)"
 
 // settings are the driver's, from a URL.
 func settings(at db.Address) (dsn string, wait time.Duration, q url.Values, err error) {

@@ -102,8 +102,7 @@ func (d *DB) notes(ctx context.Context, schema, load string, from int) ([]string
 
 func (d *DB) hasNotes(ctx context.Context, schema string) (bool, error) {
 	rows, err := d.questions().Rows(ctx, "cannot see how far the load is", "SELECT 1 FROM all_tables WHERE "+
-		"owner = :1 AND "+
-		"table_name = :2", d.owner(schema), catalogued(db.NotesTable))
+		"owner = :1 AND table_name = :2", d.owner(schema), catalogued(db.NotesTable))
 	return len(rows) > 0, err
 }
 

@@ -133,9 +133,8 @@ func (d *DB) sweep(ctx context.Context, schema, table string) error {
 
 // sides are the side tables of a schema, and the tables that they replace.
 func (d *DB) sides(ctx context.Context, schema string) (out []string, err error) {
-	rows, err := d.questions().Rows(ctx, "cannot list tables", "SELECT table_name FROM all_tables WHERE owner = "+
-		":1 AND "+
-		"table_name LIKE 'AMBERTRAY\\_%' ESCAPE '\\'", d.owner(schema))
+	rows, err := d.questions().Rows(ctx, "cannot list tables", "SELECT table_name FROM all_tables WHERE owner "+
+		"= :1 AND table_name LIKE 'AMBERTRAY\\_%' ESCAPE '\\'", d.owner(schema))
 	for _, r := range rows {
 		if n := shown(*r[0]); db.IsSide.MatchString(n) {
 			out = append(out, n)
@@ -190,9 +189,8 @@ func (d *DB) definition(ctx context.Context, like db.Name, as dialect.Table) (ou
 	}
 	q, owner, name := d.questions(), d.owner(like.Schema), catalogued(like.Table)
 	defaults := map[string]string{}
-	rows, err := q.Rows(ctx, "cannot be read", "SELECT column_name, data_default FROM all_tab_cols WHERE owner "+
-		"= :1 AND "+
-		"table_name = :2 AND default_length > 0", owner, name)
+	rows, err := q.Rows(ctx, "cannot be read", "SELECT column_name, data_default FROM all_tab_cols WHERE "+
+		"owner = :1 AND table_name = :2 AND default_length > 0", owner, name)
 	if err != nil {
 		return nil, err
 	}
@@ -223,10 +221,9 @@ func (d *DB) definition(ctx context.Context, like db.Name, as dialect.Table) (ou
 	if err != nil {
 		return nil, err
 	}
-	checks, err := q.Hanging(ctx, []string{"SELECT 'CHECK (' || search_condition_vc || ')' FROM all_constraints " +
-		"WHERE " +
-		"owner = :1 AND table_name = :2 AND constraint_type = 'C' AND status = 'ENABLED' AND search_condition_vc NOT " +
-		"LIKE '%IS NOT NULL'"}, owner, name)
+	checks, err := q.Hanging(ctx, []string{"SELECT 'CHECK (' || search_condition_vc || ')' FROM " +
+		"all_constraints WHERE owner = :1 AND table_name = :2 AND constraint_type = 'C' AND status = " +
+		"'ENABLED' AND search_condition_vc NOT LIKE '%IS NOT NULL'"}, owner, name)
 	if err != nil {
 		return nil, err
 	}

@@ -40,8 +40,7 @@ func ofObjects() map[string]part {
 		"TAB_COLUMNS": {tabColumns, tabColumnRows},
 		"TAB_COLS":    {tabColumns, tabColumnRows},
 		"CONSTRAINTS": {"OWNER CONSTRAINT_NAME CONSTRAINT_TYPE TABLE_NAME SEARCH_CONDITION_VC R_OWNER " +
-			"R_CONSTRAINT_NAME " +
-			"DELETE_RULE STATUS DEFERRABLE INDEX_NAME GENERATED", constraintRows},
+			"R_CONSTRAINT_NAME DELETE_RULE STATUS DEFERRABLE INDEX_NAME GENERATED", constraintRows},
 		"CONS_COLUMNS": {"OWNER CONSTRAINT_NAME TABLE_NAME COLUMN_NAME POSITION", func(r *run, add func(...any)) {
 			r.eachTable(func(t *table) {
 				for _, k := range t.cons {
