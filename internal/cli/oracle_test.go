@@ -77,13 +77,13 @@ func TestOracleLongTexts(t *testing.T) {
 // The definition of a table says what it is made of, as the server would take it again.
 func TestOracleDefinition(t *testing.T) {
 	b, s := onOracle(t)
-	s.exec(t, "CREATE TABLE meters (no NUMBER(6) GENERATED ALWAYS AS IDENTITY PRIMARY KEY, other NUMBER(6) UNIQUE, mark RAW(16), part FLOAT(63), note VARCHAR2(9 BYTE) DEFAULT 'x' NOT NULL, twice NUMBER GENERATED ALWAYS AS (other * 2))",
+	s.exec(t, "CREATE TABLE meters (no NUMBER(6) GENERATED ALWAYS AS IDENTITY PRIMARY KEY, other NUMBER(6) UNIQUE, mark RAW(16), part FLOAT(63), note VARCHAR2(9 BYTE) DEFAULT 'x' NOT NULL, twice NUMBER GENERATED ALWAYS AS (other * 2), CHECK (other > 0 OR mark IS NOT NULL))",
 		"CREATE INDEX by_both ON meters (mark, note)")
 	b.write("n.csv", "other\n1\n")
 	b.loaded(0, "n.csv", "--into", s.url, "--table", "copied", "--like", "meters")
 	own, copied := b.run(0, "ddl", s.url, "meters").out, b.run(0, "ddl", s.url, "copied").out
 	for _, line := range []string{"no number(6,0) GENERATED ALWAYS AS IDENTITY", "mark raw(16)", "part float(63)", "note varchar2(9 byte) DEFAULT 'x' NOT NULL",
-		"PRIMARY KEY (no)", "UNIQUE (other)"} {
+		"PRIMARY KEY (no)", "UNIQUE (other)", "CHECK (other > 0 OR mark IS NOT NULL)"} {
 		assert.Contains(t, own, line)
 		assert.Contains(t, copied, line)
 	}

@@ -7,6 +7,11 @@ import (
 	"ambertray/internal/db"
 )
 
+// isCheck is which constraints k are checks, and not what the catalog has of a column that is
+// required.
+const isCheck = "k.constraint_type = 'C' AND NOT EXISTS (SELECT 1 FROM all_cons_columns x WHERE x.owner = k.owner " +
+	"AND x.constraint_name = k.constraint_name AND k.search_condition_vc = '\"' || x.column_name || '\" IS NOT NULL')"
+
 // Around implements db.Surveyor. Views stay, as names of what they are made of.
 func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 	q, owner, name := d.questions(), d.owner(t.Schema), catalogued(t.Name)
@@ -43,9 +48,8 @@ func (d *DB) Around(ctx context.Context, t *db.Table) (*db.Around, error) {
 			"k.index_name = i.index_name AND k.constraint_type = 'P') ORDER BY 1",
 		"SELECT 'trigger ' || LOWER(trigger_name) FROM all_triggers WHERE table_owner = :1 AND table_name = :2 " +
 			"ORDER BY 1",
-		"SELECT 'constraint ' || LOWER(constraint_name) FROM all_constraints WHERE owner = :1 AND table_name " +
-			"= :2 AND (constraint_type = 'R' OR constraint_type = 'C' AND search_condition_vc NOT LIKE '%IS " +
-			"NOT NULL') ORDER BY 1",
+		"SELECT 'constraint ' || LOWER(k.constraint_name) FROM all_constraints k WHERE k.owner = :1 AND " +
+			"k.table_name = :2 AND (k.constraint_type = 'R' OR " + isCheck + ") ORDER BY 1",
 		"SELECT DISTINCT 'grant of ' || privilege FROM all_tab_privs WHERE table_schema = :1 AND table_name = :2",
 		"SELECT 'comment of the table' FROM all_tab_comments WHERE owner = :1 AND table_name = :2 AND comments " +
 			"IS NOT NULL",

@@ -221,9 +221,8 @@ func (d *DB) definition(ctx context.Context, like db.Name, as dialect.Table) (ou
 	if err != nil {
 		return nil, err
 	}
-	checks, err := q.Hanging(ctx, []string{"SELECT 'CHECK (' || search_condition_vc || ')' FROM " +
-		"all_constraints WHERE owner = :1 AND table_name = :2 AND constraint_type = 'C' AND status = " +
-		"'ENABLED' AND search_condition_vc NOT LIKE '%IS NOT NULL'"}, owner, name)
+	checks, err := q.Hanging(ctx, []string{"SELECT 'CHECK (' || k.search_condition_vc || ')' FROM all_constraints k " +
+		"WHERE k.owner = :1 AND k.table_name = :2 AND k.status = 'ENABLED' AND " + isCheck}, owner, name)
 	if err != nil {
 		return nil, err
 	}

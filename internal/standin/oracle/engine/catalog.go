@@ -48,6 +48,7 @@ func ofObjects() map[string]part {
 						add(t.owner, k.Name, t.name, t.cols[c].name, i+1)
 					}
 				}
+				eachRequired(t, func(constraint, column string) { add(t.owner, constraint, t.name, column, nil) })
 			})
 		}},
 		"TAB_COMMENTS": {"OWNER TABLE_NAME TABLE_TYPE COMMENTS", func(r *run, add func(...any)) {
@@ -319,14 +320,20 @@ func constraintRows(r *run, add func(...any)) {
 				yes(k.Deferred, "DEFERRABLE", "NOT DEFERRABLE"), idx,
 				yes(strings.HasPrefix(k.Name, "SYS_C"), "GENERATED NAME", "USER NAME"))
 		}
-		for i, c := range t.cols {
-			if c.required && !t.inKey(i) {
-				add(t.owner, fmt.Sprintf("SYS_N%d_%d", t.id, i), "C", t.name, quotedName(c.name)+" IS NOT NULL",
-					nil, nil, nil,
-					"ENABLED", "NOT DEFERRABLE", nil, "GENERATED NAME")
-			}
-		}
+		eachRequired(t, func(constraint, column string) {
+			add(t.owner, constraint, "C", t.name, quotedName(column)+" IS NOT NULL", nil, nil, nil, "ENABLED",
+				"NOT DEFERRABLE", nil, "GENERATED NAME")
+		})
 	})
+}
+
+// eachRequired visits the constraints that columns are not null.
+func eachRequired(t *table, visit func(constraint, column string)) {
+	for i, c := range t.cols {
+		if c.required && !t.inKey(i) {
+			visit(fmt.Sprintf("SYS_N%d_%d", t.id, i), c.name)
+		}
+	}
 }
 
 func triggerRows(r *run, add func(...any)) {
