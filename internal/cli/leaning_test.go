@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"errors"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -86,7 +87,14 @@ func TestGiveBackLeavesOthersAlone(t *testing.T) {
 		b.gaugesWith(s, " ON DELETE CASCADE")
 		before := s.leaning(t)
 		b.write("new.csv", "gauge,lock\n1,Old Basin\n2,Withy Cut\n9,Mere Bridge\n")
-		entry := b.loaded(0, "new.csv", "--into", s.url, "--table", "gauges", "--mode", "refill", "--keep-old", "--yes").Entry
+		refill := []string{"new.csv", "--into", s.url, "--table", "gauges", "--mode", "refill", "--keep-old", "--yes"}
+		if s.name == "oracle" { // where a table is not emptied to which others refer
+			assert.Contains(t, b.run(1, append([]string{"load"}, refill...)...).err, "rows of readings (gauge) ON DELETE CASCADE refer to it")
+			assert.Equal(t, before, s.leaning(t))
+			assert.NotContains(t, strings.Join(s.tables(t), " "), "ambertray_old", "nothing was kept, and nothing is left")
+			return
+		}
+		entry := b.loaded(0, refill...).Entry
 		assert.Equal(t, before, s.leaning(t))
 		b.run(1, "undo", entry, "--yes")
 		assert.Equal(t, before, s.leaning(t), "the rule took the rows with it")

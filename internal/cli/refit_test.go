@@ -32,7 +32,7 @@ const lockages = `No,Keeper,Rise,Gate,Toll
 
 // A loaded table is changed to what an edited plan says, with every value as it was.
 func TestRefit(t *testing.T) {
-	onMergers(t, func(t *testing.T, b *bench, s server) {
+	onRefitters(t, func(t *testing.T, b *bench, s server) {
 		into := []string{"--into", s.url, "--yes"}
 		b.write("locks.csv", lockages)
 		b.run(0, "plan", "locks.csv", "-o", "was.yaml", "--table", "refitted")
@@ -104,7 +104,7 @@ func TestRefit(t *testing.T) {
 // Killed at any moment, the table is as it was or as it was to be, and the entry says which.
 func TestRefitKilled(t *testing.T) {
 	kills := killsOr(t, 3)
-	onMergers(t, func(t *testing.T, b *bench, s server) {
+	onRefitters(t, func(t *testing.T, b *bench, s server) {
 		var text strings.Builder
 		text.WriteString("No,Keeper,Toll\n")
 		for i := range 40000 {

@@ -93,10 +93,10 @@ func TestUndoWholeRows(t *testing.T) {
 		if s.name == "mysql" {
 			key = ", id int AUTO_INCREMENT PRIMARY KEY" // rows have no other place there
 		}
-		s.exec(t, "CREATE TABLE readings (gauge varchar(5), level decimal(6,2), note varchar(20)"+key+")",
-			"INSERT INTO readings (gauge, level, note) VALUES ('A', 1.25, NULL), ('B', 2.5, 'x')")
+		s.exec(t, "CREATE TABLE readings (gauge varchar(5), "+s.reserved("level")+" decimal(6,2), note varchar(20)"+key+")",
+			"INSERT INTO readings (gauge, "+s.reserved("level")+", note) VALUES ('A', 1.25, NULL), ('B', 2.5, 'x')")
 		read := func() [][]string {
-			return decimals(queryRows(t, s.db, "SELECT gauge, coalesce("+s.text("level")+", '-'), note FROM readings ORDER BY gauge, note"), 1)
+			return decimals(queryRows(t, s.db, "SELECT gauge, coalesce("+s.text(s.reserved("level"))+", '-'), note FROM readings ORDER BY gauge, note"), 1)
 		}
 		were := read()
 		b.write("r.csv", "gauge,level,note\nA,1.25,\nA,1.25,\nB,2.50,x\nC,,\n")

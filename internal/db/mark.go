@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -15,6 +16,12 @@ type Unsure struct{ Err error }
 
 func (e *Unsure) Error() string {
 	return "the answer to the commit was lost, so that it may have come to be or not: " + e.Err.Error()
+}
+
+// IsUnsure reports an error of which one is such.
+func IsUnsure(err error) bool {
+	var lost *Unsure
+	return errors.As(err, &lost)
 }
 
 func (e *Unsure) Unwrap() error { return e.Err }

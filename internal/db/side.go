@@ -5,6 +5,9 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"regexp"
+	"slices"
+
+	"ambertray/internal/db/dialect"
 )
 
 // Where a definition is committed at once, a table is made beside the one that is wanted, and
@@ -14,7 +17,11 @@ import (
 const SidePrefix = "ambertray_"
 
 // IsSide is the form of their names, and of those of tables that one has replaced.
-var IsSide = regexp.MustCompile(`^` + SidePrefix + `[0-9a-f]{10}_[0-9a-f]{8}(_old)?$`)
+var IsSide = regexp.MustCompile(`^` + SidePrefix + `[0-9a-f]{10}_[0-9a-f]{8}(_old|` + ChangesEnd + `)?$`)
+
+// ChangesEnd ends the name of a table of a merge that has what changes, where that is an
+// ordinary one; the stage beside it has the name without.
+const ChangesEnd = "_changes"
 
 // SideNames is how the names begin of all side tables of one table.
 func SideNames(schema, table string) string {
@@ -27,4 +34,13 @@ func NewSide(schema, table string) string {
 	var r [4]byte
 	rand.Read(r[:])
 	return SideNames(schema, table) + hex.EncodeToString(r[:])
+}
+
+// Redirected are references to tables, of which some have another name for now.
+func Redirected(references []dialect.Reference, now func(schema, table string) string) []dialect.Reference {
+	out := slices.Clone(references)
+	for i := range out {
+		out[i].Table = now(out[i].Schema, out[i].Table)
+	}
+	return out
 }

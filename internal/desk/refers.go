@@ -50,8 +50,8 @@ func offer(ctx context.Context, conn db.Session, loads ...*loading) {
 	ctx, cancel := context.WithTimeout(ctx, offersWithin)
 	defer cancel()
 	o := &offering{conn: conn, q: merger.Within(), loads: loads, looked: map[string]*parent{}}
-	const point = "ambertray_offers"
-	if o.q.Do(ctx, "cannot set a savepoint", "SAVEPOINT "+point) != nil {
+	point := conn.Dialect().SavepointsAs("ambertray_offers")
+	if o.q.Do(ctx, "cannot set a savepoint", point.Set) != nil {
 		return
 	}
 	for _, l := range loads {
@@ -62,8 +62,10 @@ func offer(ctx context.Context, conn db.Session, loads ...*loading) {
 	}
 	// A question that failed would end the transaction.
 	ctx = context.WithoutCancel(ctx)
-	_ = o.q.Do(ctx, "cannot go on", "ROLLBACK TO SAVEPOINT "+point)
-	_ = o.q.Do(ctx, "cannot go on", "RELEASE SAVEPOINT "+point)
+	_ = o.q.Do(ctx, "cannot go on", point.Back)
+	if point.Let != "" {
+		_ = o.q.Do(ctx, "cannot go on", point.Let)
+	}
 }
 
 // mayRefer reports whether the load makes a table, whose plan could say what it refers to.
@@ -192,8 +194,8 @@ func (o *offering) among(ctx context.Context, l *loading, schema, column string,
 	own, c := d.Qualified(schema, l.side()), d.Quote(column)
 	some, err := o.q.Number(ctx, "cannot be compared", fmt.Sprintf("SELECT CASE WHEN EXISTS (SELECT 1 FROM %s t "+
 		"WHERE t.%s IS NOT NULL) AND NOT EXISTS (SELECT 1 FROM %[1]s t WHERE t.%[2]s IS NOT NULL AND NOT EXISTS "+
-		"(SELECT 1 FROM %s p WHERE p.%s = t.%[2]s)) THEN 1 ELSE 0 END", own, c, d.Qualified(p.schema, p.now),
-		d.Quote(p.key)))
+		"(SELECT 1 FROM %s p WHERE p.%s = t.%[2]s)) THEN 1 ELSE 0 END%[5]s", own, c, d.Qualified(p.schema, p.now),
+		d.Quote(p.key), d.FromNothing))
 	return some == 1, err
 }
 

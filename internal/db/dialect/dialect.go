@@ -83,6 +83,8 @@ type Dialect struct {
 	// IfMissing writes the definition of a table that is made only where there is none;
 	// nil: with IF NOT EXISTS.
 	IfMissing func(d *Dialect, t Table) string
+	// FromNothing stands behind what a query of one row asks that is of no table.
+	FromNothing string
 	// CountAll is how rows are counted; empty: count(*).
 	CountAll string
 	// OpenQuote and CloseQuote stand around a quoted identifier.
@@ -137,9 +139,31 @@ type Dialect struct {
 	// GiveIdentity stands in an INSERT that gives values to columns which the database
 	// numbers.
 	GiveIdentity string
+	// Savepoints are how a savepoint is set, gone back to and let go; the name stands behind.
+	// Empty: as the standard says. A Let that is empty: it is let go by itself.
+	Savepoints Savepoints
 	// Fit changes the types of columns until a row of the table fits the
 	// database's limit, or is nil where there is none.
 	Fit func(t *Table)
+}
+
+// Savepoints are the statements of savepoints, to which a name is added.
+type Savepoints struct{ Set, Back, Let string }
+
+// standardSavepoints are those of SQL:1999.
+var standardSavepoints = Savepoints{"SAVEPOINT", "ROLLBACK TO SAVEPOINT", "RELEASE SAVEPOINT"}
+
+// SavepointsAs are the statements for savepoints of a name; one that is empty is not needed.
+func (d *Dialect) SavepointsAs(name string) (s Savepoints) {
+	if s = d.Savepoints; s.Set == "" {
+		s = standardSavepoints
+	}
+	for _, x := range []*string{&s.Set, &s.Back, &s.Let} {
+		if *x != "" {
+			*x += " " + name
+		}
+	}
+	return s
 }
 
 // Quote makes an identifier of any text. It is quoted only where the database

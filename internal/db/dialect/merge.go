@@ -74,6 +74,18 @@ func (m *Merge) each(write func(c Column, value string) string) (out []string) {
 	return out
 }
 
+// A NewValue is a column of the changes that has the new value of one of the stage.
+type NewValue struct{ Name, As string }
+
+// NewValues are those columns, in their order, which is behind the table's.
+func (m *Merge) NewValues() (out []NewValue) {
+	m.each(func(c Column, value string) string {
+		out = append(out, NewValue{c.Name, value})
+		return ""
+	})
+	return out
+}
+
 // names are the columns, quoted, with what stands before each.
 func (m *Merge) names(before string) string {
 	var out []string
@@ -304,9 +316,12 @@ func (m *Merge) Do(what Change, lo, hi int64) string {
 		some = fmt.Sprintf(" AND b.%s BETWEEN %d AND %d", ChangeRow, lo, hi)
 	}
 	if what == Changed {
-		set := m.each(func(c Column, value string) string { return m.assigned(c.Name) + " = b." + value })
-		return m.updateBy(m.Changes+" b", m.on(m.Table+".", "b."), strings.Join(set, ", "),
-			fmt.Sprintf("b.%s = '%s'%s", ChangeWhat, Changed, some))
+		var set []assignment
+		m.each(func(c Column, value string) string {
+			set = append(set, assignment{c.Name, "b." + value})
+			return ""
+		})
+		return m.updateBy(m.Changes, "b", set, fmt.Sprintf("b.%s = '%s'%s", ChangeWhat, Changed, some))
 	}
 	return m.insertFrom(m.with(Inserted) + some)
 }
@@ -317,20 +332,33 @@ func (m *Merge) insertFrom(from string) string {
 		m.names("s."), from)
 }
 
-// assigned is a column of the table, as an UPDATE sets it.
-func (m *Merge) assigned(column string) string {
-	if m.Merges == UpdateJoin {
-		return m.Table + "." + m.Quote(column)
-	}
-	return m.Quote(column)
-}
+// An assignment gives a column of the table a value.
+type assignment struct{ column, value string }
 
-// updateBy changes rows of the table by those of another, in a session of ours.
-func (m *Merge) updateBy(other, on, set, where string) string {
-	if m.Merges == UpdateJoin {
-		return fmt.Sprintf("UPDATE %s JOIN %s ON %s SET %s WHERE %s", other, m.Table, on, set, where)
+// updateBy changes rows of the table by those of another that have the same key, and that
+// where picks; the other one is called as.
+func (m *Merge) updateBy(other, as string, set []assignment, where string) string {
+	sets := func(before string) string {
+		var out []string
+		for _, a := range set {
+			out = append(out, before+m.Quote(a.column)+" = "+a.value)
+		}
+		return strings.Join(out, ", ")
 	}
-	return fmt.Sprintf("UPDATE %s%s SET %s FROM %s WHERE %s AND %s", m.Or, m.Table, set, other, on, where)
+	switch m.Merges {
+	case UpdateJoin:
+		return fmt.Sprintf("UPDATE %s %s JOIN %s ON %s SET %s WHERE %s", other, as, m.Table,
+			m.on(m.Table+".", as+"."), sets(m.Table+"."), where)
+	case UpdateAlias:
+		return fmt.Sprintf("UPDATE t SET %s FROM %s t JOIN %s %s ON %s WHERE %s", sets(""), m.Table, other, as,
+			m.on("t.", as+"."), where)
+	case UpdateByMerge:
+		return fmt.Sprintf("MERGE INTO %s t USING (SELECT * FROM %s %s WHERE %s) %[3]s ON (%[5]s) WHEN MATCHED THEN "+
+			"UPDATE SET %[6]s", m.Table, other, as, where, m.on("t.", as+"."), sets("t."))
+	case UpdateFrom:
+	}
+	return fmt.Sprintf("UPDATE %s%s SET %s FROM %s %s WHERE %s AND %s", m.Or, m.Table, sets(""), other, as,
+		m.on(m.Table+".", as+"."), where)
 }
 
 // Absent is the condition that the stage does not have a row of the table, called p.

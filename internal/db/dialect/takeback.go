@@ -34,11 +34,11 @@ func (m *Merge) ChangeBack(columns []string, marked bool) string {
 	if marked {
 		what = append(what, Gone)
 	}
-	var set []string
+	var set []assignment
 	for _, c := range columns {
-		set = append(set, m.assigned(c)+" = s."+m.Quote(c))
+		set = append(set, assignment{c, "s." + m.Quote(c)})
 	}
-	return m.updateBy(m.Stage+" s", m.on(m.Table+".", "s."), strings.Join(set, ", "), m.was(what...))
+	return m.updateBy(m.Stage, "s", set, m.was(what...))
 }
 
 // PutBack inserts rows that were deleted.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"ambertray/internal/db"
@@ -43,15 +42,14 @@ func (t *together) redirected(references []dialect.Reference) []dialect.Referenc
 	if t == nil {
 		return references
 	}
-	out := slices.Clone(references)
-	for i := range out {
+	return db.Redirected(references, func(schema, table string) string {
 		for _, l := range t.loads {
-			if own := l.spec.Table; own.Name == out[i].Table && own.Schema == out[i].Schema {
-				out[i].Table = l.side
+			if own := l.spec.Table; own.Name == table && own.Schema == schema {
+				return l.side
 			}
 		}
-	}
-	return out
+		return table
+	})
 }
 
 // BeginTogether implements db.Grouper.

@@ -59,7 +59,7 @@ func (d *DB) lock(ctx context.Context, schema, name, without string, wait time.D
 // tryLock gets a lock within a time, or reports that another has it.
 func (d *DB) tryLock(ctx context.Context, schema, name string, wait time.Duration) (bool, error) {
 	key := d.owner(schema) + "\x00" + name
-	if d.locks[key] != nil {
+	if d.holds(schema, name) {
 		return true, nil
 	}
 	c, err := d.session(ctx)
@@ -78,6 +78,9 @@ func (d *DB) tryLock(ctx context.Context, schema, name string, wait time.Duratio
 	d.locks[key] = l
 	return true, nil
 }
+
+// holds reports a lock that this session has.
+func (d *DB) holds(schema, name string) bool { return d.locks[d.owner(schema)+"\x00"+name] != nil }
 
 // get makes the row if there is none, and holds it. Others may take it, or all of the table,
 // away meanwhile.
@@ -180,7 +183,7 @@ func (d *DB) unlockAll() {
 
 // free reports whether nobody has a lock.
 func (d *DB) free(ctx context.Context, schema, name string) (bool, error) {
-	if d.locks[d.owner(schema)+"\x00"+name] != nil {
+	if d.holds(schema, name) {
 		return false, nil
 	}
 	f, err := d.find(ctx, schema, locksTable)

@@ -16,6 +16,10 @@ const sideMark = "side "
 // for it loads without a mark.
 func (l *load) beginMark(ctx context.Context) {
 	d, schema := l.d, l.spec.Home().Schema
+	if d.together != nil && d.together.there {
+		l.mark = d.together.mark // making another would commit
+		return
+	}
 	d.sweepMarks(ctx, schema)
 	if l.side != "" || l.spec.Steps != "" {
 		return
@@ -29,6 +33,9 @@ func (l *load) beginMark(ctx context.Context) {
 		return
 	}
 	l.mark = mark.Load
+	if d.together != nil {
+		d.together.mark = l.mark
+	}
 }
 
 // sweepMarks forgets the marks of loads that have died. What is not swept is, by the next
@@ -58,6 +65,9 @@ func (l *load) Mark(ctx context.Context) (string, error) {
 // Unmark implements db.Marked.
 func (l *load) Unmark(ctx context.Context) {
 	schema := l.spec.Home().Schema
+	if l.d.together != nil {
+		return // it is the mark of others, too
+	}
 	if l.mark != "" {
 		l.d.Settled(ctx, schema, db.RowMark+l.mark)
 		l.d.unlock(schema, claimOf(l.mark))

@@ -51,11 +51,14 @@ type DB struct {
 	tx      sqldriver.Tx // open, or nil: then every statement commits
 	load    *load
 	locks   map[string]*lock
-	wait    time.Duration
-	id      string // of the session
-	major   int    // the server's version
-	charset string
-	schema  string // the default one, as the catalog has it
+	// together are loads that wait for each other, or nil; staged the tables of merges.
+	together *together
+	staged   []staging
+	wait     time.Duration
+	id       string // of the session
+	major    int    // the server's version
+	charset  string
+	schema   string // the default one, as the catalog has it
 	// guarded tells that nothing may be changed.
 	guarded bool
 	// waiting tells that a lock is waited for.
@@ -267,7 +270,9 @@ func (d *DB) Close() error {
 	if d.load != nil {
 		d.load.Rollback()
 	}
+	d.RollbackTogether()
 	d.rollback()
+	d.Unstage(context.Background())
 	d.unlockAll()
 	if d.c != nil {
 		d.c.Close()

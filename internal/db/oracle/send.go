@@ -7,12 +7,14 @@ import (
 	"reflect"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"unsafe"
 
 	driver "github.com/sijms/go-ora/v2"
 	"github.com/sijms/go-ora/v2/network"
 
+	"ambertray/internal/db"
 	"ambertray/internal/reading"
 	"ambertray/internal/sink"
 	"ambertray/internal/sqltype"
@@ -72,6 +74,9 @@ func (l *load) settle() error {
 		names = append(names, quote(c.Name))
 		values = append(values, reads(c.Type, l.loose[i], i+1))
 	}
+	if l.spec.Stage != nil {
+		names, values = append(names, quote(db.StageNumber)), append(values, fmt.Sprintf(":%d", len(names)+1))
+	}
 	l.insert = fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", l.table, strings.Join(names, ", "),
 		strings.Join(values, ", "))
 	return nil
@@ -111,15 +116,18 @@ type rows struct {
 
 // apart takes a batch apart. Its texts are in one piece, which lives as long as they do.
 func (l *load) apart(b sink.Batch) *rows {
-	r := &rows{columns: make([][]string, len(l.spec.Table.Columns)), numbers: make([]int, b.Rows),
-		long: make([]bool, b.Rows)}
+	fields := len(l.spec.Table.Columns)
+	r := &rows{columns: make([][]string, fields, fields+1), numbers: make([]int, b.Rows), long: make([]bool, b.Rows)}
 	for i := range r.columns {
 		r.columns[i] = make([]string, b.Rows)
+	}
+	if l.spec.Stage != nil {
+		r.columns = append(r.columns, l.places(b.Rows))
 	}
 	at := 0
 	for n := range b.Rows {
 		r.numbers[n] = n
-		for i := range r.columns {
+		for i := range fields {
 			size := int(binary.LittleEndian.Uint32(b.Data[at:]))
 			at += 4
 			if size > 0 {
@@ -130,6 +138,22 @@ func (l *load) apart(b sink.Batch) *rows {
 		}
 	}
 	return r
+}
+
+// places number some more rows of a stage, from 1.
+func (l *load) places(n int) []string {
+	out := make([]string, n)
+	var b []byte
+	for i := range out {
+		l.written++
+		at := len(b)
+		if cap(b)-at < 20 {
+			b, at = make([]byte, 0, 4096), 0
+		}
+		b = strconv.AppendInt(b, l.written, 10)
+		out[i] = unsafe.String(&b[at], len(b)-at)
+	}
+	return out
 }
 
 // slice are some of the rows.
@@ -313,10 +337,14 @@ var (
 
 // refusal is the server's, of a row. Its kind leaves out the row's own values.
 func (l *load) refusal(row int, message string) sink.Refusal {
-	text, _, _ := strings.Cut(strings.TrimSpace(message), "\n")
 	if l.side != "" {
-		text = strings.ReplaceAll(text, catalogued(l.side), catalogued(l.spec.Table.Name))
+		message = strings.ReplaceAll(message, catalogued(l.side), catalogued(l.spec.Table.Name))
 	}
+	return refusal(row, message)
+}
+
+func refusal(row int, message string) sink.Refusal {
+	text, _, _ := strings.Cut(strings.TrimSpace(message), "\n")
 	r := sink.Refusal{Row: row, Message: text, Kind: actual.ReplaceAllString(text, "(maximum: ")}
 	if c := columnIn.FindStringSubmatch(text); c != nil {
 		r.Column = shown(c[1])

@@ -12,26 +12,36 @@ import (
 	"ambertray/internal/db/dialect"
 )
 
-// takeName gives the side table the name of the table. Each renaming is a definition of its
-// own here; where a table is replaced, both are in one block, which the server runs to its end
-// whatever becomes of this program.
+// takeName gives the side table the name of the table.
 func (l *load) takeName(ctx context.Context) error {
-	d, t := l.d, l.spec.Table
-	old, err := l.replaced(ctx)
+	names, old, err := l.renamings(ctx)
 	if err != nil {
 		return err
 	}
-	take := d.renaming(t.Schema, l.side, t.Name)
+	if _, err := l.d.c.ExecContext(ctx, l.d.renamed(names)); err != nil {
+		err = l.d.renamingFailed(err)
+		l.unsure = db.IsUnsure(err)
+		return err
+	}
+	return l.named(ctx, old)
+}
+
+// renamings are those that give the side table its name, and the name that a table which is
+// replaced gets, if there is one.
+func (l *load) renamings(ctx context.Context) (list []renaming, old string, err error) {
+	t := l.spec.Table
+	if old, err = l.replaced(ctx); err != nil {
+		return nil, "", err
+	}
 	if old != "" {
-		take = fmt.Sprintf("BEGIN EXECUTE IMMEDIATE %s; BEGIN EXECUTE IMMEDIATE %s; EXCEPTION WHEN OTHERS THEN "+
-			"EXECUTE "+
-			"IMMEDIATE %s; RAISE; END; END;", dialect.Quoted(d.renaming(t.Schema, t.Name, old)), dialect.Quoted(take),
-			dialect.Quoted(d.renaming(t.Schema, old, t.Name)))
+		list = []renaming{{t.Schema, t.Name, old}}
 	}
-	if _, err := d.c.ExecContext(ctx, take); err != nil {
-		return l.sent(err)
-	}
-	side := l.side
+	return append(list, renaming{t.Schema, l.side, t.Name}), old, nil
+}
+
+// named does what is left to do when the side table has its name.
+func (l *load) named(ctx context.Context, old string) error {
+	d, t, side := l.d, l.spec.Table, l.side
 	l.side, l.table = "", l.final
 	d.unlock(t.Schema, lockOf(side))
 	var left error
@@ -48,22 +58,16 @@ func (l *load) takeName(ctx context.Context) error {
 	return left
 }
 
-// renaming is the statement that gives a table another name in its schema.
-func (d *DB) renaming(schema, from, to string) string {
-	return fmt.Sprintf("ALTER TABLE %s RENAME TO %s", Dialect.Qualified(schema, from), quote(to))
-}
-
 // rename gives a table another name.
 func (d *DB) rename(ctx context.Context, schema, from, to string) error {
-	_, err := d.c.ExecContext(ctx, d.renaming(schema, from, to))
+	_, err := d.c.ExecContext(ctx, renaming{schema, from, to}.sql())
 	return err
 }
 
-// sent is what a failed renaming means: without an answer, it may have come to be.
-func (l *load) sent(err error) error {
-	failed := l.d.fail("cannot give the table its name", err)
+// renamingFailed is what a failed renaming means: without an answer, it may have come to be.
+func (d *DB) renamingFailed(err error) error {
+	failed := d.fail("cannot give the table its name", err)
 	if asServer(err) == nil {
-		l.unsure = true
 		return &db.Unsure{Err: failed}
 	}
 	if is(err, 955) {
@@ -150,6 +154,9 @@ func (d *DB) restore(ctx context.Context, schema, table, side string, own bool) 
 	var wait time.Duration
 	if own {
 		wait = lockWait / 3
+	}
+	if d.holds(schema, lockOf(side)) {
+		return nil // it is this session's own
 	}
 	if got, err := d.tryLock(ctx, schema, lockOf(side), wait); err != nil || !got {
 		return err

@@ -118,7 +118,8 @@ func (p *parser) create() Statement {
 	case p.words("GLOBAL TEMPORARY TABLE"):
 		return p.createTable(true)
 	case p.words("UNIQUE INDEX"), p.words("INDEX"):
-		x := &CreateIndex{Unique: p.list[p.i-2].s == "UNIQUE", Index: p.name()}
+		x := &CreateIndex{Unique: p.list[p.i-2].s == "UNIQUE"}
+		x.Index = p.name()
 		p.need("ON")
 		x.Table = p.name()
 		x.Columns = p.idents()

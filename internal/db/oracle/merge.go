@@ -1,0 +1,210 @@
+package oracle
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ambertray/internal/db"
+	"ambertray/internal/db/dialect"
+	"ambertray/internal/sink"
+	"ambertray/internal/sqltype"
+	"ambertray/internal/tally"
+)
+
+// A staging is the tables of a merge: ordinary ones here, in the user's own schema, under the
+// names of side tables, so that what a load leaves that has died is swept like those. They are
+// made before the transaction and dropped behind it, for a definition commits.
+type staging struct{ stage, changes string }
+
+// mostColumns is how many a table may have (Database Reference, "Logical Database Limits").
+const mostColumns = 1000
+
+// Stage implements db.Merger.
+func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Table, error) {
+	f, err := d.find(ctx, t.Schema, t.Name)
+	if err != nil {
+		return nil, err
+	}
+	if f == nil {
+		return nil, d.fail("does not have the table "+t.Name, nil)
+	}
+	if err := d.mergeable(f, m); err != nil {
+		return nil, err
+	}
+	if d.tx == nil {
+		if err := d.sweep(ctx, "", t.Name); err != nil {
+			return nil, err
+		}
+	}
+	side := db.NewSide(d.owner(""), catalogued(t.Name))
+	if _, err := d.tryLock(ctx, "", lockOf(side), 0); err != nil {
+		return nil, err
+	}
+	s := staging{side, side + db.ChangesEnd}
+	d.staged = append(d.staged, s)
+	m.Number, m.Stage, m.Changes = quote(db.StageNumber), quote(s.stage), quote(s.changes)
+	stage, statements := s.definitions(f, m)
+	for _, sql := range statements {
+		if err := d.define(ctx, "cannot make the tables of a merge", sql); err != nil {
+			return nil, err
+		}
+	}
+	m.Quiet, err = d.quiet(ctx, t)
+	return stage, err
+}
+
+// mergeable refuses what the statements of a merge cannot do here.
+func (d *DB) mergeable(f *found, m *dialect.Merge) error {
+	no := func(what, do string) error { return &db.Error{Where: d.where, What: what, Do: do} }
+	if n := 2 + len(f.Columns) + len(m.Columns) - len(m.Key); n > mostColumns {
+		return no(fmt.Sprintf("what changes in %s cannot be kept: a table for it would have %d columns, and %d are "+
+			"the most", f.Name, n, mostColumns), "load into a new table and merge by hand; nothing was changed")
+	}
+	for _, c := range m.Columns {
+		own := f.column(c.Name)
+		if own == nil {
+			return d.fail("has no column "+c.Name, nil)
+		}
+		if !strings.HasSuffix(own.typ, "LOB") {
+			continue
+		}
+		if len(m.Key) == 0 {
+			return no(fmt.Sprintf("rows of %s cannot be known by all of their values: %s is a %s, which is not "+
+				"compared with others", f.Name, c.Name, strings.ToLower(own.typ)),
+				"say by which columns rows are known: --key; nothing was changed")
+		}
+		if m.IsKey(c.Name) {
+			return no(fmt.Sprintf("the column %s is a %s, and rows cannot be known by it", c.Name,
+				strings.ToLower(own.typ)), "name other columns with --key; nothing was changed")
+		}
+	}
+	return nil
+}
+
+// definitions make both tables. Their columns have the table's types, and take nulls.
+func (s staging) definitions(f *found, m *dialect.Merge) (stage *db.Table, statements []string) {
+	stage = &db.Table{Name: s.stage}
+	staged := []string{m.Number + " NUMBER(19) PRIMARY KEY"}
+	what := dialect.ChangeWhat + " VARCHAR2(10 CHAR)"
+	changes := []string{dialect.ChangeRow + " NUMBER(19)", what}
+	if m.Undoes {
+		staged = append(staged, what)
+	}
+	typeOf := func(name string) string {
+		return f.Columns[slices.IndexFunc(f.Columns, func(c db.Column) bool { return c.Name == name })].Type
+	}
+	for _, c := range m.Columns {
+		staged = append(staged, quote(c.Name)+" "+typeOf(c.Name))
+	}
+	for _, c := range f.Columns {
+		changes = append(changes, quote(c.Name)+" "+c.Type)
+	}
+	for _, x := range m.NewValues() {
+		changes = append(changes, x.As+" "+typeOf(x.Name))
+	}
+	make := func(name string, columns []string) string {
+		return fmt.Sprintf("CREATE TABLE %s (%s)", quote(name), strings.Join(columns, ", "))
+	}
+	return stage, []string{make(s.stage, staged), make(s.changes, changes),
+		fmt.Sprintf("CREATE INDEX %s ON %s (%s)", quote(s.changes+"_idx"), quote(s.changes), dialect.ChangeRow)}
+}
+
+// define runs a definition. Where a transaction is open, which it would commit, another
+// session does.
+func (d *DB) define(ctx context.Context, what, statement string) error {
+	if d.tx == nil {
+		return d.do(ctx, what, statement)
+	}
+	c, err := d.session(ctx)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	if _, err := c.ExecContext(ctx, statement); err != nil {
+		return d.fail(what, err)
+	}
+	return nil
+}
+
+// quiet reports whether nothing but a statement itself changes rows of a table: it has no
+// triggers, and no key to itself. Of a table of others, not everybody sees the triggers.
+func (d *DB) quiet(ctx context.Context, t *db.Table) (bool, error) {
+	owner, name := d.owner(t.Schema), catalogued(t.Name)
+	loud, err := d.questions().Number(ctx, "cannot be read", `SELECT
+		(SELECT count(*) FROM all_triggers WHERE table_owner = :1 AND table_name = :2) +
+		(SELECT count(*) FROM all_constraints k JOIN all_constraints p ON p.owner = k.r_owner
+		AND p.constraint_name = k.r_constraint_name WHERE k.constraint_type = 'R' AND k.owner = :3
+		AND k.table_name = :4 AND p.owner = k.owner AND p.table_name = k.table_name) +
+		CASE WHEN USER = :5 THEN 0 ELSE 1 END FROM dual`, owner, name, owner, name, owner)
+	return loud == 0, err
+}
+
+// Ready implements db.Merger. The server looks at tables that nobody has counted by itself.
+func (d *DB) Ready(context.Context, *dialect.Merge) error { return nil }
+
+// Compared implements db.Merger.
+func (d *DB) Compared(context.Context, *dialect.Merge) error { return nil }
+
+// Divide implements db.Merger: both tables have their numbers as keys.
+func (d *DB) Divide(context.Context, *dialect.Merge) error { return nil }
+
+// Affect implements db.Merger.
+func (d *DB) Affect(ctx context.Context, sql string) (int64, error) {
+	res, err := d.c.ExecContext(ctx, sql)
+	if err != nil {
+		return 0, err
+	}
+	return res.RowsAffected()
+}
+
+// Within implements db.Merger.
+func (d *DB) Within() db.Questions { return d.questions() }
+
+// Blames implements db.Merger.
+func (d *DB) Blames(err error) *sink.Refusal {
+	m := asServer(err)
+	if m == nil || !aboutRows(m.ErrCode) {
+		return nil
+	}
+	r := refusal(0, said(m))
+	return &r
+}
+
+// TallyFrom implements db.Merger.
+func (d *DB) TallyFrom(ctx context.Context, from string, columns []dialect.Column, loose []bool) (int64,
+	[]tally.Tally, error) {
+	var names []string
+	for _, c := range columns {
+		names = append(names, quote(c.Name))
+	}
+	types, err := d.Describe(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+from)
+	if err != nil {
+		return 0, nil, err
+	}
+	return d.tally(ctx, from, columns, loose, func(name string) (fixed, large bool) {
+		at := slices.IndexFunc(columns, func(c dialect.Column) bool { return c.Name == name })
+		t := types[at].SQL
+		return t.Kind == sqltype.Char, t.Kind == sqltype.Text
+	})
+}
+
+// Unstage implements db.Merger. As long as a transaction is open that has rows in them, the
+// tables stay: they go when it ends.
+func (d *DB) Unstage(ctx context.Context) {
+	if d.tx != nil {
+		return
+	}
+	for _, s := range d.staged {
+		for _, t := range []string{s.changes, s.stage} {
+			// What stays here is swept by the next load.
+			d.c.ExecContext(ctx, "DROP TABLE "+quote(t)+" PURGE")
+		}
+		d.unlock("", lockOf(s.stage))
+	}
+	d.staged = nil
+}
+
+// Place implements db.Placed.
+func (d *DB) Place(*db.Table) string { return "ROWID" }
