@@ -302,6 +302,11 @@ func (a *app) tableRows(g *grid, st style, r *tray.Receipt) {
 			strings.Replace(counted, ",", ";", 1))
 	}
 	g.row("in table", grouped(r.Table.Rows), st.good("agrees")+st.dim(counted))
+	for _, c := range r.Columns {
+		if c.Emptied > 0 {
+			g.row("emptied", grouped(c.Emptied), st.dim("of the nulls in "+c.Name+" are empty texts of the file"))
+		}
+	}
 	if k := r.Kept; k != nil {
 		g.row("kept", grouped(k.Rows), st.dim("old rows, in "+db.Qualified(r.Table.Schema, k.Table)+", for 'undo'"))
 	}

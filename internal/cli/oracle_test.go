@@ -48,6 +48,7 @@ func TestOracleEmptyTexts(t *testing.T) {
 	b.write("e.yaml", strings.Replace(b.read("e.yaml"), "- name: name\n", "- name: name\n    keep_empty: quoted\n", 1))
 	r := b.run(0, "load", "e.yaml", "--into", s.url)
 	assert.Contains(t, r.err, "name: empty texts go in as nulls: Oracle Database keeps none")
+	assert.Regexp(t, `emptied +1  of the nulls in name are empty texts of the file`, r.out)
 	assert.Equal(t, [][]string{{"1"}}, queryRows(t, s.db, "SELECT to_char(count(name)) FROM empties"))
 	b.run(0, "verify", "empties", "--deep")
 	s.exec(t, "CREATE TABLE named (id NUMBER(4), name VARCHAR2(9) NOT NULL)")
@@ -55,6 +56,10 @@ func TestOracleEmptyTexts(t *testing.T) {
 	assert.Contains(t, r.err, "name: 2 values do not fit: blank, and the column is required, first on line 3")
 	// Into a database that keeps them, nothing of this is said.
 	assert.NotContains(t, b.run(0, "load", "e.yaml", "--into", "sqlite:e.db").err, "empty texts")
+
+	b.write("e.csv", "id,name\n4,\"\"\n5,\"\"\n6,\n7,Coot\n")
+	rec := b.loaded(0, "e.yaml", "--into", s.url, "--mode", "append")
+	assert.EqualValues(t, []int64{3, 2}, []int64{rec.Columns[1].Nulls, rec.Columns[1].Emptied})
 }
 
 // Texts longer than a VARCHAR2 go in as CLOBs, among short ones and nulls, and come back whole.

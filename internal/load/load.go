@@ -524,7 +524,8 @@ func (r *run) compare(held []tally.Tally) (differences []string) {
 	receipt.Columns = nil
 	for i := range r.Total {
 		t := &r.Total[i]
-		c := tray.Verified{Name: columns[i].Name, Type: t.Type.String(), Facts: tray.FactsOf(t)}
+		c := tray.Verified{Name: columns[i].Name, Type: t.Type.String(), Facts: tray.FactsOf(t),
+			Emptied: t.Emptied}
 		c.Loose = held[i].Loose
 		expected := *t
 		expected.Loose = held[i].Loose

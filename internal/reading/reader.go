@@ -199,7 +199,7 @@ func (r *Reader) Read(field []byte, quoted bool, v *Value) Misfit {
 		if r.Required {
 			return Blank
 		}
-		v.Null = true
+		v.Null, v.Emptied = true, r.NoEmpty && len(b) == 0 && (r.KeepBlank || quoted && r.KeepQuoted)
 		return OK
 	}
 	if r.Keeps.Codes || r.Keeps.Digits > 0 || r.Keeps.Decimals > 0 || len(r.Keeps.Labels) > 0 {

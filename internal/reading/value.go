@@ -22,6 +22,8 @@ import (
 // A Value is a field as its column's type has it.
 type Value struct {
 	Null bool
+	// Emptied tells of a null that it was an empty text, which the database does not keep.
+	Emptied bool
 	// Int is an integer; a decimal's digits with the point taken out, at the
 	// type's scale, where they fit; days since 1970-01-01; microseconds of
 	// the day; microseconds since 1970-01-01T00:00:00 (in UTC for timestamp

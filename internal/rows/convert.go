@@ -468,7 +468,7 @@ func (c *converter) express(rec *delimited.Record, number int64, wrong []wrongVa
 		}
 		v := &c.row[first+i]
 		if text == nil {
-			if v.Null = true; c.readers[i].Required {
+			if v.Null, v.Emptied = true, false; c.readers[i].Required {
 				wrong = append(wrong, wrongValue{column: i, misfit: reading.Blank,
 					reason: reading.Blank.Reason(c.readers[i].Type, nil)})
 			}

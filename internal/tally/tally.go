@@ -21,6 +21,8 @@ type Tally struct {
 	Type  sqltype.Type
 	Rows  int64
 	Nulls int64
+	// Emptied are the nulls that were empty texts before.
+	Emptied int64
 	// Loose columns are of a type that cannot be compared by value; only rows
 	// and nulls are.
 	Loose bool
@@ -41,6 +43,9 @@ func (c *Tally) Add(v *reading.Value) {
 	c.Rows++
 	if v.Null {
 		c.Nulls++
+		if v.Emptied {
+			c.Emptied++
+		}
 		return
 	}
 	switch {
@@ -113,6 +118,7 @@ func (c *Tally) Merge(o *Tally) {
 	c.Loose = c.Loose || o.Loose
 	c.Rows += o.Rows
 	c.Nulls += o.Nulls
+	c.Emptied += o.Emptied
 	c.Octets += o.Octets
 	c.sum.Merge(&o.sum)
 	if !o.some {

@@ -232,7 +232,9 @@ type Verified struct {
 	Name string `json:"name"`
 	Type string `json:"type"`
 	Facts
-	Agrees bool `json:"agrees"`
+	// Emptied is how many of the nulls were empty texts, which the database does not keep.
+	Emptied int64 `json:"empty_texts,omitempty"`
+	Agrees  bool  `json:"agrees"`
 	// Proof is how that was found.
 	Proof Proof `json:"proof,omitempty"`
 	// Differences says in what the table does not agree.
