@@ -140,6 +140,11 @@ type Spec struct {
 	// Referrers are the foreign keys of other tables that refer to a table that is
 	// refilled: every key that they refer to has to be in the new rows.
 	Referrers []Reference
+	// Lanes is how many connections rows of a new table may go in over; 0: as the database
+	// thinks best.
+	Lanes int
+	// Bytes is how much there is to read; 0: it is not known.
+	Bytes int64
 	// SlowPath loads by inserts, where the bulk path is forbidden.
 	SlowPath bool
 	// Keep, if not empty, names a table that gets the rows of one that is emptied or

@@ -22,7 +22,7 @@ var Database = &db.Database{
 	},
 
 	SlowPath: true,
-	Together: true, AtOnce: true,
+	Together: true, AtOnce: true, Lanes: true,
 	Open: func(ctx context.Context, at db.Address) (db.Session, error) {
 		file := clientFile()
 		user, password, err := file.login(&at)

@@ -2,16 +2,16 @@ package mysql
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"database/sql"
 	"fmt"
 	"io"
-	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"sync/atomic"
 
+	"ambertray/internal/db"
 	"ambertray/internal/sink"
 
 	driver "github.com/go-sql-driver/mysql"
@@ -57,190 +57,133 @@ func (l *load) bulk(reader string) string {
 		reader, l.table, l.charset(), strings.Join(l.names, ", "))
 }
 
-// alone reports whether rows may go in on two connections: into a side table,
+// alone reports whether rows may go in on several connections: into a side table,
 // which nobody else sees until it is renamed, from sources that can be read
 // again, and as long as nothing was refused.
 func (l *load) alone() bool {
-	return l.side != "" && l.spec.Like == nil && !l.spec.Once && !l.spec.SlowPath && len(l.refused) == 0
+	return l.side != "" && l.spec.Lanes != 1 && l.spec.Like == nil && !l.spec.Once && !l.spec.SlowPath &&
+		len(l.refused) == 0
 }
 
-// A pair sends batches over two connections in turn, each batch in a
-// transaction of its own. A batch is committed when all before it are. As soon
-// as the server does anything but take a batch as it is, that batch and the
-// one behind it are rolled back and sent again, one after the other, over the
-// connection of the load, as all others are from then on: which of two rows
-// with one key is refused is so never left to chance.
-type pair struct {
-	l     *load
-	lanes [2]*lane
-	ctx   context.Context
-	stop  context.CancelFunc
-	wait  sync.WaitGroup
-
-	mu       sync.Mutex
-	changed  *sync.Cond
-	next     int  // the batch whose turn it is to be committed
-	bad      int  // the first batch that was not taken as it is; 0: none
-	finished int  // batches whose goroutine has ended
-	in       int  // rows that are committed
-	unsure   bool // whether the bad batch is
-
-	batches int // begun, numbered from 1
-	flying  [2]flight
-	kept    bool   // the batch written last is kept
-	spare   []byte // memory in place of it
-	over    bool
+// A convoy is the lanes of a load into a side table. As soon as one batch was not taken as it
+// is, all that follow go over the connection of the load.
+type convoy struct {
+	*db.Convoy
+	l       *load
+	lanes   []*lane        // the first is the load's own
 	refused []sink.Refusal // found too late to be returned by Write
 }
 
-// A flight is a batch under way.
-type flight struct {
-	number int // 0: none
-	first  int // of its rows, among all that were written and not refused
-	batch  sink.Batch
-}
-
-// lockWait is for how long a batch waits for a row that the other connection
-// holds, in seconds: that there is one means that both have the same key.
+// lockWait is for how long a batch waits for a row that another connection holds, in
+// seconds: that there is one means that both have the same key.
 const lockWait = 1
 
-// newPair returns nil if there cannot be a second connection.
-func (l *load) newPair(ctx context.Context) *pair {
-	c, err := l.d.pool.Conn(ctx)
-	if err != nil {
-		return nil
+// lanesAtMost is how many connections rows go in over, where nobody says otherwise.
+const lanesAtMost = 2
+
+// newConvoy returns nil if there cannot be a second connection.
+func (l *load) newConvoy(ctx context.Context) *convoy {
+	v := &convoy{l: l, lanes: []*lane{l.main}}
+	for len(v.lanes) < cmp.Or(l.spec.Lanes, lanesAtMost) {
+		c, err := l.d.pool.Conn(ctx)
+		if err != nil {
+			break // it goes with those that there are
+		}
+		v.lanes = append(v.lanes, newLane(c))
 	}
-	p := &pair{l: l, lanes: [2]*lane{l.main, newLane(c)}, next: 1, in: l.rows}
-	p.changed = sync.NewCond(&p.mu)
-	p.ctx, p.stop = context.WithCancel(ctx)
 	set := fmt.Sprintf("SET SESSION innodb_lock_wait_timeout = %d, unique_checks = 1, foreign_key_checks = 1", lockWait)
-	if _, err = c.ExecContext(ctx, set); err == nil {
-		if _, err = l.main.c.ExecContext(ctx, set); err == nil {
-			// What is in was taken as it is.
-			_, err = l.main.c.ExecContext(ctx, "COMMIT")
+	var err error
+	lanes := make([]db.Lane, len(v.lanes))
+	for i, n := range v.lanes {
+		lanes[i] = &flown{n, l.bulk}
+		if err == nil {
+			_, err = n.c.ExecContext(ctx, set)
 		}
 	}
-	if err != nil {
-		p.close()
+	if err == nil && len(v.lanes) > 1 {
+		// What is in was taken as it is.
+		_, err = l.main.c.ExecContext(ctx, "COMMIT")
+	}
+	v.Convoy = db.NewConvoy(ctx, lanes, l.rows)
+	if err != nil || len(v.lanes) == 1 {
+		v.close()
 		return nil
 	}
-	return p
+	return v
+}
+
+// flown implements db.Lane.
+type flown struct {
+	*lane
+	bulk func(reader string) string
+}
+
+// Take implements db.Lane.
+func (n *flown) Take(ctx context.Context, b sink.Batch) bool {
+	if _, err := n.c.ExecContext(ctx, "START TRANSACTION"); err != nil {
+		return false
+	}
+	clean, err := n.load(ctx, n.bulk, b.Data, b.Rows)
+	return clean && err == nil
+}
+
+// End implements db.Lane.
+func (n *flown) End(ctx context.Context, commit bool) error {
+	_, err := n.c.ExecContext(ctx, map[bool]string{true: "COMMIT", false: "ROLLBACK"}[commit])
+	return err
 }
 
 // Instead implements sink.Holder.
 func (l *load) Instead(data []byte) []byte {
-	if l.pair == nil || !l.pair.kept {
+	if l.convoy == nil {
 		return data
 	}
-	return l.pair.spare
+	return l.convoy.Instead(data)
 }
 
-// write takes a batch, unless the pair is over.
-func (p *pair) write(ctx context.Context, b sink.Batch) (taken bool, err error) {
-	p.kept = false
-	if p.over {
-		return false, nil
+// write takes a batch, unless the convoy is over.
+func (v *convoy) write(ctx context.Context, b sink.Batch) (taken bool, err error) {
+	if v.Convoy.Write(b, v.l.rows) {
+		v.l.rows += b.Rows
+		return true, nil
 	}
-	// Two batches are under way at most.
-	p.mu.Lock()
-	for p.finished < p.batches-1 {
-		p.changed.Wait()
-	}
-	bad := p.bad > 0
-	p.mu.Unlock()
-	if bad {
-		return false, p.settle(ctx)
-	}
-	p.batches++
-	f := &p.flying[p.batches%2]
-	f.number, f.first = p.batches, p.l.rows
-	p.kept, p.spare = true, f.batch.Data[:0]
-	f.batch = b
-	p.l.rows += b.Rows
-	p.wait.Add(1)
-	go p.fly(p.lanes[p.batches%2], *f)
-	return true, nil
+	return false, v.settle(ctx)
 }
 
-// fly loads one batch, and commits it when all before it are.
-func (p *pair) fly(n *lane, f flight) {
-	defer p.wait.Done()
-	clean := false
-	if _, err := n.c.ExecContext(p.ctx, "START TRANSACTION"); err == nil {
-		if clean, err = n.load(p.ctx, p.l.bulk, f.batch.Data, f.batch.Rows); err != nil {
-			clean = false
-		}
-	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	for clean && p.next != f.number {
-		if clean = p.bad == 0 || f.number < p.bad; clean {
-			p.changed.Wait()
-		}
-	}
-	end := "ROLLBACK"
-	if clean {
-		end = "COMMIT"
-	} else if p.bad == 0 || f.number < p.bad {
-		p.bad = f.number
-	}
-	p.mu.Unlock()
-	_, err := n.c.ExecContext(p.ctx, end)
-	p.mu.Lock()
-	switch {
-	case clean && err == nil:
-		p.next++
-		p.in += f.batch.Rows
-	case clean:
-		p.unsure, p.bad = true, f.number // its rows may be in or not
-	}
-	p.finished++
-	p.changed.Broadcast()
-}
-
-// settle ends the pair: it waits for what is under way, and sends again what
-// was rolled back, on the load's own connection.
-func (p *pair) settle(ctx context.Context) error {
-	if p.over {
+// settle ends the convoy: it waits for what is under way, and sends again what was rolled
+// back, on the load's own connection.
+func (v *convoy) settle(ctx context.Context) error {
+	if v.Over() {
 		return nil
 	}
-	p.over = true
-	p.wait.Wait()
-	p.close()
+	l := v.l
+	again, err := v.Settle(func() (n int, err error) {
+		if err = l.main.c.QueryRowContext(ctx, "SELECT count(*) FROM "+l.table).Scan(&n); err != nil {
+			err = l.d.fail("cannot be asked which rows are in", err)
+		}
+		return n, err
+	})
+	v.close()
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	l := p.l
+	if err != nil {
+		return err
+	}
 	if _, err := l.main.c.ExecContext(ctx, "SET SESSION innodb_lock_wait_timeout = DEFAULT"); err != nil {
 		return l.d.fail("cannot go on", err)
 	}
-	if err := l.start(ctx); err != nil || p.bad == 0 {
+	if err := l.start(ctx); err != nil {
 		return err
 	}
-	if p.unsure {
-		var n int
-		if err := l.main.c.QueryRowContext(ctx, "SELECT count(*) FROM "+l.table).Scan(&n); err != nil {
-			return l.d.fail("cannot be asked which rows are in", err)
-		}
-		if n > p.in {
-			p.bad++
-		}
-	}
-	var again []flight
-	for _, f := range p.flying {
-		if f.number >= p.bad {
-			again = append(again, f)
-		}
-	}
-	slices.SortFunc(again, func(a, b flight) int { return a.number - b.number })
 	for _, f := range again {
-		refused, err := l.write(ctx, f.batch)
+		refused, err := l.write(ctx, f.Batch)
 		if err != nil {
 			return err
 		}
 		for _, r := range refused {
-			r.Row += f.first
-			p.refused = append(p.refused, r)
+			r.Row += f.First
+			v.refused = append(v.refused, r)
 		}
 	}
 	return nil
@@ -248,14 +191,14 @@ func (p *pair) settle(ctx context.Context) error {
 
 // Finish implements db.Finisher: it waits for what is under way.
 func (l *load) Finish(ctx context.Context) ([]sink.Refusal, error) {
-	if l.pair == nil {
+	if l.convoy == nil {
 		return nil, nil
 	}
-	if err := l.pair.settle(ctx); err != nil {
+	if err := l.convoy.settle(ctx); err != nil {
 		return nil, err
 	}
-	refused := l.pair.refused
-	l.pair.refused = nil
+	refused := l.convoy.refused
+	l.convoy.refused = nil
 	return refused, nil
 }
 
@@ -269,11 +212,10 @@ func (l *load) settled(ctx context.Context) error {
 	return err
 }
 
-// close ends the second lane, and what is under way.
-func (p *pair) close() {
-	p.stop()
-	p.wait.Wait()
-	if n := p.lanes[1]; n != nil {
+// close ends all lanes but the load's own, and what is under way.
+func (v *convoy) close() {
+	v.Close()
+	for _, n := range v.lanes[1:] {
 		n.end()
 		// The connection goes back to the pool, and what was told to stop between two
 		// statements has left a transaction open on it, which would keep the table from
@@ -282,6 +224,6 @@ func (p *pair) close() {
 		n.c.ExecContext(ctx, "ROLLBACK")
 		cancel()
 		n.c.Close()
-		p.lanes[1] = nil
 	}
+	v.lanes = v.lanes[:1]
 }

@@ -115,7 +115,7 @@ func TestOneConnection(t *testing.T) {
 		require.NoError(t, err)
 		require.Empty(t, refused)
 	}
-	assert.Nil(t, f.pair)
+	assert.Nil(t, f.convoy)
 	rows, columns, err := f.Tally(context.Background())
 	require.NoError(t, err)
 	assert.EqualValues(t, 300, rows)
@@ -138,7 +138,7 @@ func TestLongNameOnTwoConnections(t *testing.T) {
 				got = append(got, first+r.Row+1)
 			}
 		}
-		require.NotNil(t, f.pair)
+		require.NotNil(t, f.convoy)
 		refused, err := f.Finish(context.Background())
 		require.NoError(t, err)
 		for _, r := range refused {
@@ -227,10 +227,10 @@ func TestCancelledBetweenStatements(t *testing.T) {
 		_, err := f.put(ctx, 0)
 		require.NoError(t, err)
 	}
-	require.NotNil(t, f.pair)
-	f.pair.wait.Wait()
+	require.NotNil(t, f.convoy)
+	f.convoy.Wait()
 	for _, statement := range []string{"START TRANSACTION", "INSERT INTO " + f.table + " VALUES (99999, 'Wren')"} {
-		_, err := f.pair.lanes[1].c.ExecContext(ctx, statement)
+		_, err := f.convoy.lanes[1].c.ExecContext(ctx, statement)
 		require.NoError(t, err)
 	}
 	begun := time.Now()

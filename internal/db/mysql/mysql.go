@@ -11,7 +11,7 @@
 // made beside the one that is wanted, under a name of our own, and renamed when
 // all is verified; a side table whose load has died is removed by the next load
 // into the database. It is filled on two connections as long as all goes well,
-// see pair.
+// see convoy.
 package mysql
 
 import (
@@ -372,7 +372,7 @@ type load struct {
 	names   []string
 	loose   []bool
 	main    *lane
-	pair    *pair    // both lanes, once they are used
+	convoy  *convoy  // the lanes, once they are used
 	batches int      // written
 	rows    int      // written and not refused
 	sums    *summing // how checksums are made, or nil
@@ -565,11 +565,11 @@ func (l *load) Encoder() sink.Encoder {
 // Write implements db.Load.
 func (l *load) Write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
 	if l.batches == 1 && l.alone() {
-		l.pair = l.newPair(ctx)
+		l.convoy = l.newConvoy(ctx)
 	}
 	l.batches++
-	if l.pair != nil {
-		if done, err := l.pair.write(ctx, b); done || err != nil {
+	if l.convoy != nil {
+		if done, err := l.convoy.write(ctx, b); done || err != nil {
 			return nil, err
 		}
 	}
@@ -1020,8 +1020,8 @@ func (l *load) Rollback() error {
 	if l.d.load == nil {
 		return nil
 	}
-	if l.pair != nil {
-		l.pair.close()
+	if l.convoy != nil {
+		l.convoy.close()
 	}
 	if l.unsure {
 		l.main.end() // what became of it is to be asked for, and nothing to be taken away
