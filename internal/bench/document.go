@@ -77,7 +77,7 @@ func table(about string, results []result) string {
 		}
 		memory := fmt.Sprintf("%.0f MB", r.memory)
 		if r.memory > memoryAtMost {
-			memory += " (**more than 200**)"
+			memory += fmt.Sprintf(" (**more than %d**)", memoryAtMost)
 		}
 		fmt.Fprintf(&b, "| %s | %s | %.2f s | %.2f s | %.2f (%.2f to %.2f of %d pairs) "+
 			"| %s | %s | %s | %s | %.0f %% |\n", r.name, r.baselineName, r.took, r.base, r.ratio, r.low, r.high,

@@ -22,7 +22,7 @@ func TestTable(t *testing.T) {
 		{measure: measure{name: "for perspective", baselineName: "loop"}, ratio: 0.2},
 	})
 	assert.Contains(t, text, "| `look` | reading | 0.40 s | 1.00 s | 0.40 (0.38 to 0.44 of 15 pairs) | 0.50 | 0.35 | met | 27 MB | 4 % |")
-	assert.Contains(t, text, "**missed** | 240 MB (**more than 200**)")
+	assert.Contains(t, text, "**missed** | 240 MB (**more than 160**)")
 	assert.Contains(t, text, "met, and the aim")
 	assert.Contains(t, text, "|  |  |  | 0 MB | 0 % |", "no bound, no verdict")
 }

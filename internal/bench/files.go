@@ -60,6 +60,41 @@ func wideFile(w io.Writer) error {
 	return err
 }
 
+// columns measures a look at 16,000 columns against one at as many fields in 1,000 columns.
+func columns(bin, dir string) measure {
+	of := func(name string, columns, records int) func() run {
+		file := generate(dir, name, func(w io.Writer) error { return levels(w, columns, records) })
+		return process(bin, "look", file, "--json")
+	}
+	return measure{"`look` at 16,000 columns of 100 records", "the same at 1,000 columns of 1,600 records",
+		of("sixteen.csv", 16_000, 100), of("one.csv", 1_000, 1_600), 1.5, 1.1, 3}
+}
+
+// levels are numbers in so many columns.
+func levels(w io.Writer, columns, records int) error {
+	r := rand.New(rand.NewPCG(3, 5))
+	for n := range records + 1 {
+		var b []byte
+		for k := range columns {
+			if k > 0 {
+				b = append(b, ',')
+			}
+			switch {
+			case n == 0:
+				b = fmt.Appendf(b, "Gauge %d", k+1)
+			case k%2 == 0:
+				b = fmt.Appendf(b, "%d", r.IntN(9000))
+			default:
+				b = fmt.Appendf(b, "%d.%02d", r.IntN(40), r.IntN(100))
+			}
+		}
+		if _, err := w.Write(append(b, '\n')); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // textFile has keepers' reports: long texts in quotes, with quotes, delimiters
 // and line breaks in them.
 func textFile(w io.Writer) error {

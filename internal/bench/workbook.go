@@ -29,7 +29,7 @@ func workbook(bin, self, dir string) measure {
 			made = true
 		}
 		return subject()
-	}, process(self, "-walk", book), 0.2, 0.1, 1}
+	}, process(self, "-walk", book), 0.08, 0.05, 1}
 }
 
 // makeBook writes the passages as a workbook, with typed cells.
