@@ -38,8 +38,8 @@ var optionGroups = map[group]struct{ first, rest string }{
 		"assume-zone decimal keep-empty names nullable only provenance require tolerate " +
 			"row-number by-position keep-identity"},
 	ofTable: {"table key", "like schema strict-types keep-attached ledger widen"},
-	ofDatabase: {"into", "create-database create-schema file-rows lock-wait password-file slow-path for from-file " +
-		"copy-block query no-header plan try"},
+	ofDatabase: {"into", "create-database create-schema file-rows lanes lock-wait password-file slow-path for " +
+		"from-file copy-block query no-header plan try"},
 	ofLoad: {"mode max-rejects", "accept-changes again before commit-every missing only-new same-key keep-old " +
 		"sweep older " +
 		"because waive rejects files-only"},

@@ -31,6 +31,7 @@ type loadFlags struct {
 	byPosition   bool
 	keepIdentity bool
 	slowPath     bool
+	lanes        int
 	fileRows     int64
 	makeSchema   bool
 	again        bool
@@ -120,6 +121,8 @@ func (a *app) loadCommand() *cobra.Command {
 	p.BoolVar(&f.makeSchema, "create-schema", false,
 		"create the schema of a new table, if it is not there (PostgreSQL, SQL Server)")
 	p.Int64Var(&f.fileRows, "file-rows", 0, "Parquet: begin a new file after so many `ROWS`")
+	p.IntVar(&f.lanes, "lanes", 0, "PostgreSQL, MySQL, MariaDB: connections that rows of a new table go in over "+
+		"(default: as many as there are processors for)")
 	p.BoolVar(&f.slowPath, "slow-path", false, "MySQL and MariaDB: load by inserts where LOAD DATA LOCAL is forbidden")
 	f.addMerge(cmd)
 	p.BoolVar(&f.yes, "yes", false, "do not ask before a table is emptied or replaced, or because of cautions")
@@ -187,7 +190,8 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	a.desk.Tray = trayDir(f.tray)
 	answer, err := a.desk.Load(ctx, desk.LoadRequest{Input: in, Into: f.at(f.into), Mode: db.Mode(f.mode), Like: f.like,
 		ByPosition:   f.byPosition,
-		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath, FileRows: f.fileRows, MakeSchema: f.makeSchema,
+		KeepIdentity: f.keepIdentity, SlowPath: f.slowPath,
+		Lanes: f.lanes, FileRows: f.fileRows, MakeSchema: f.makeSchema,
 		DryRun: f.dryRun, Yes: f.yes,
 		Strict: f.strict,
 		Prove:  f.prove,

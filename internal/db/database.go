@@ -39,6 +39,8 @@ type Database struct {
 	MakesSchemas bool
 	// Splits tells that a table is files, which can be split after so many rows.
 	Splits bool
+	// Lanes tells that rows of a new table can go in over several connections.
+	Lanes bool
 	// EmptyIsNull tells that the database makes a null of an empty text.
 	EmptyIsNull bool
 	// SlowPath tells that a load by inserts can be asked for.

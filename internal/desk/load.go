@@ -39,6 +39,7 @@ type LoadRequest struct {
 	ByPosition   bool
 	KeepIdentity bool
 	SlowPath     bool
+	Lanes        int // connections; 0: as the database thinks best
 	// MakeSchema makes the schema of a new table, if there is none.
 	MakeSchema bool
 	// FileRows, if above 0, begins a new file after so many rows, where a table is files.
@@ -355,6 +356,24 @@ func (l *loading) prepare(ctx context.Context) (ready bool, err error) {
 	return true, nil
 }
 
+// mostLanes is how many connections a load may have.
+const mostLanes = 64
+
+// checkLanes refuses lanes where there can be none.
+func (r *LoadRequest) checkLanes(d *db.Database) error {
+	switch {
+	case r.Lanes < 0 || r.Lanes > mostLanes:
+		return need("--lanes %d: use 1 to %d", r.Lanes, mostLanes)
+	case r.Lanes < 2:
+	case d != nil && !d.Lanes:
+		return need("--lanes: %s takes rows over one connection\n  leave it out", d.Title)
+	case !r.Mode.New() || r.Every > 0:
+		return need("--lanes: it goes with new tables (--mode create, replace), and without --commit-every\n  rows " +
+			"of a table that is there go in over one connection, in one transaction")
+	}
+	return nil
+}
+
 // check refuses what does not go together.
 func (l *loading) check() error {
 	r := l.req
@@ -367,6 +386,9 @@ func (l *loading) check() error {
 		return err
 	}
 	d := connect.Of(r.Into.URL) // nil: connecting will say what is wrong with it
+	if err := r.checkLanes(d); err != nil {
+		return err
+	}
 	if r.SlowPath && d != nil && !d.SlowPath {
 		return need("--slow-path: %s has only one way to load\n  leave it out", d.Title)
 	}
@@ -847,7 +869,8 @@ func (l *loading) meet(ctx context.Context) (err error) {
 		return nil
 	}
 	l.job.Session = l.conn
-	l.job.Spec = db.Spec{Mode: r.Mode, Table: def, SlowPath: r.SlowPath, FileRows: r.FileRows, MakeSchema: r.MakeSchema}
+	l.job.Spec = db.Spec{Mode: r.Mode, Table: def, SlowPath: r.SlowPath, FileRows: r.FileRows, MakeSchema: r.MakeSchema,
+		Lanes: r.Lanes, Bytes: l.in.Size()}
 	switch {
 	case r.Mode == db.Refill:
 		l.job.Spec.Referrers = l.around.Referrers

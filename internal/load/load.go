@@ -113,7 +113,7 @@ type run struct {
 
 // Run loads. On success the receipt is complete but for its end time.
 func Run(ctx context.Context, job Job) error {
-	r := &run{job: job}
+	r, asked := &run{job: job}, job
 	var err error
 	if r.Feed, err = rows.New(job.Job, nil); err != nil {
 		return err
@@ -139,6 +139,10 @@ func Run(ctx context.Context, job Job) error {
 	err = r.fill(ctx)
 	if err2 := r.Rejects.Finish(); err == nil {
 		err = err2
+	}
+	var unordered *db.OutOfOrder
+	if errors.As(err, &unordered) {
+		return r.inOrder(ctx, asked, err)
 	}
 	if err != nil {
 		return err
@@ -187,6 +191,21 @@ func Run(ctx context.Context, job Job) error {
 		return &Committed{err}
 	}
 	return nil
+}
+
+// inOrder loads once more, on one connection, where rows of several could not be told apart.
+func (r *run) inOrder(ctx context.Context, job Job, why error) error {
+	job.Log.Info("begins anew, on one connection", "why", why)
+	if err := r.load.Rollback(); err != nil {
+		return err
+	}
+	if k, is := job.Rejects.(interface{ Restart() error }); is {
+		if err := k.Restart(); err != nil {
+			return err
+		}
+	}
+	job.Spec.Lanes = 1
+	return Run(ctx, job)
 }
 
 // begin makes the stage of a merge, and begins the load.

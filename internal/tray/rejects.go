@@ -2,6 +2,7 @@ package tray
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -109,6 +110,17 @@ func NewRejects(headers []string, paths ...string) *Rejects {
 
 // RejectsTo writes rejects to a writer, which is the caller's to close.
 func RejectsTo(w io.Writer, headers []string) *Rejects { return &Rejects{to: w, headers: headers} }
+
+// Restart forgets what was written, and takes away the files that Finish has named.
+func (r *Rejects) Restart() (err error) {
+	if r.count > 0 {
+		for _, p := range r.paths {
+			err = cmp.Or(err, os.Remove(p))
+		}
+	}
+	r.count = 0
+	return err
+}
 
 // Kept is how many were added.
 func (r *Rejects) Kept() int64 { return r.count }

@@ -397,6 +397,10 @@ func (d *Dialect) constraints(t *Table) (out []string) {
 	return out
 }
 
+// Indexes are the statements that make the indexes of a table that do not stand in its
+// definition.
+func (d *Dialect) Indexes(t Table) []string { return d.indexes(&t) }
+
 // indexes are the statements that make those which do not stand in the definition.
 func (d *Dialect) indexes(t *Table) (out []string) {
 	for _, x := range t.Indexes {

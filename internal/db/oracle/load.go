@@ -70,8 +70,10 @@ func (l *load) prepare(ctx context.Context) error {
 		}
 	}
 	l.beginMark(ctx)
-	if err := cmp.Or(l.keepTable(ctx), l.start(ctx), l.keepRows(ctx)); err != nil {
-		return err
+	for _, step := range []func(context.Context) error{l.keepTable, l.start, l.keepRows} {
+		if err := step(ctx); err != nil {
+			return err
+		}
 	}
 	if l.spec.Mode == db.Refill {
 		if err := l.empty(ctx); err != nil {

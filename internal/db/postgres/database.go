@@ -29,7 +29,7 @@ var Database = &db.Database{
 		return service || q.Get("host") != "" || os.Getenv("PGHOST") != "",
 			service || q.Get("dbname") != "" || os.Getenv("PGDATABASE") != ""
 	},
-	Together: true,
+	Together: true, Lanes: true,
 
 	MakesSchemas: true,
 	Open:         open,

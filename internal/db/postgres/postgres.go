@@ -252,6 +252,7 @@ type load struct {
 	// the columns of the stage that others refer to, quoted.
 	final    string
 	stageKey []string
+	lanes    *lanes         // where rows go over several connections, or nil
 	refused  []sink.Refusal // of the batch at hand
 }
 
@@ -265,16 +266,25 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 			return nil, err
 		}
 	}
-	if err := l.begin(ctx); err != nil {
-		return nil, err
-	}
+	name := t.Name
 	d.load = l
-	if err := l.makeReady(ctx); err != nil {
+	var err error
+	if l.inLanes() {
+		l.spec.Lanes = l.howMany(ctx)
+	}
+	if l.inLanes() && l.spec.Lanes > 1 {
+		if err = l.makeSide(ctx); l.lanes != nil {
+			name = l.lanes.side
+		}
+	} else if err = l.begin(ctx); err == nil {
+		err = l.makeReady(ctx)
+	}
+	if err != nil {
 		l.Rollback()
 		return nil, err
 	}
 	l.loose = make([]bool, len(t.Columns))
-	found, err := d.Find(ctx, t.Schema, t.Name)
+	found, err := d.Find(ctx, t.Schema, name)
 	if err == nil && found == nil {
 		err = d.fail("does not have the table "+t.Name, nil)
 	}
@@ -360,16 +370,21 @@ func (l *load) definition() []string {
 	// The key is built when all rows are in, which takes a fraction of the time;
 	// see Finish. A table that others see before, or whose rows cannot be read
 	// again, has it from the start.
-	open := l.spec.Table
-	if l.spec.Steps == "" && !l.spec.Once {
-		l.key = open.Key
-		open.Columns = slices.Clone(open.Columns)
-		for i := range open.Columns {
-			open.Columns[i].Required = open.Columns[i].Required || slices.Contains(open.Key, open.Columns[i].Name)
-		}
-		open.Key = nil
+	if l.spec.Steps != "" || l.spec.Once {
+		return Dialect.Create(l.spec.Table)
 	}
-	return Dialect.Create(open)
+	l.key = l.spec.Table.Key
+	return Dialect.Create(keyless(l.spec.Table))
+}
+
+// keyless is a table without its key, whose columns take no nulls all the same.
+func keyless(t dialect.Table) dialect.Table {
+	t.Columns = slices.Clone(t.Columns)
+	for i := range t.Columns {
+		t.Columns[i].Required = t.Columns[i].Required || slices.Contains(t.Key, t.Columns[i].Name)
+	}
+	t.Key = nil
+	return t
 }
 
 // empty takes all rows out of the table: by TRUNCATE, or by DELETE where other
@@ -442,6 +457,14 @@ func (l *load) Encoder() sink.Encoder {
 // Write implements db.Load. A batch is sent as one segment, so that its
 // refusals are known when Write returns.
 func (l *load) Write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
+	if l.lanes != nil {
+		return l.writeInLanes(ctx, b)
+	}
+	return l.write(ctx, b)
+}
+
+// write is Write over the load's own connection.
+func (l *load) write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
 	l.refused = nil
 	if err := l.send(ctx, b.Data, 0, b.Rows); err != nil {
 		return nil, err
@@ -593,12 +616,18 @@ func (l *load) end(data []byte, i int) int {
 }
 
 func (l *load) copy(ctx context.Context, rows []byte) error {
+	_, err := copyTo(ctx, l.d.c, l.copySQL, l.binary, rows)
+	return err
+}
+
+// copyTo sends rows over a connection, and returns how many the server took.
+func copyTo(ctx context.Context, c *pgx.Conn, copySQL string, binary bool, rows []byte) (int64, error) {
 	r := io.Reader(bytes.NewReader(rows))
-	if l.binary {
+	if binary {
 		r = io.MultiReader(bytes.NewReader(copyHeader), r, bytes.NewReader(copyTrailer))
 	}
-	_, err := l.d.c.PgConn().CopyFrom(ctx, r, l.copySQL)
-	return err
+	tag, err := c.PgConn().CopyFrom(ctx, r, copySQL)
+	return tag.RowsAffected(), err
 }
 
 // Finish implements db.Finisher: it builds the key. Rows that break it are
@@ -608,6 +637,19 @@ func (l *load) Finish(ctx context.Context) ([]sink.Refusal, error) {
 	if l.final != "" {
 		return nil, l.settleIn(ctx)
 	}
+	if l.lanes == nil {
+		return l.buildKey(ctx)
+	}
+	for _, step := range []func(context.Context) error{l.land, l.takeName, l.buildLoneKey, l.makeIndexes} {
+		if err := step(ctx); err != nil {
+			return nil, err
+		}
+	}
+	return l.lanes.found, nil
+}
+
+// buildKey is described at Finish.
+func (l *load) buildKey(ctx context.Context) ([]sink.Refusal, error) {
 	if len(l.key) == 0 {
 		return nil, nil
 	}
@@ -638,6 +680,9 @@ func (l *load) Finish(ctx context.Context) ([]sink.Refusal, error) {
 	var p *pgconn.PgError
 	if !errors.As(err, &p) || p.Code != "23505" {
 		return nil, l.d.fail("cannot build the key", err)
+	}
+	if l.lanes != nil && l.lanes.many {
+		return nil, &db.OutOfOrder{Err: l.d.fail("cannot build the key", err)}
 	}
 	if _, err := l.tx.Exec(ctx, "ROLLBACK TO key"); err != nil {
 		return nil, l.d.fail("cannot go on", err)
@@ -826,6 +871,10 @@ func (l *load) Commit(ctx context.Context) error {
 	if err := l.commit(ctx); err != nil {
 		return err
 	}
+	if l.lanes != nil {
+		l.d.unlockSide(ctx, l.lanes.side)
+		l.lanes = nil
+	}
 	l.d.load = nil
 	if l.spec.Steps != "" {
 		l.d.tidy(ctx, l.spec.Home().Schema)
@@ -842,10 +891,12 @@ func (l *load) Rollback() error {
 	if l.d.together != nil {
 		return nil
 	}
-	if err := l.tx.Rollback(context.Background()); err != nil && !errors.Is(err, pgx.ErrTxClosed) {
-		return l.d.fail("cannot roll back", err)
+	if l.tx != nil {
+		if err := l.tx.Rollback(context.Background()); err != nil && !errors.Is(err, pgx.ErrTxClosed) {
+			return cmp.Or(l.dropSide(), l.d.fail("cannot roll back", err))
+		}
 	}
-	return nil
+	return l.dropSide()
 }
 
 // List implements db.Lister.
@@ -863,6 +914,14 @@ func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
 	})
 	if err != nil {
 		return nil, d.fail("cannot list tables", err)
+	}
+	for i := range list {
+		if x := &list[i]; db.IsSide.MatchString(x.Name) {
+			x.Kind = "unfinished"
+			if free, err := d.freeSide(ctx, x.Name, false); err == nil && free {
+				x.Kind = "remains"
+			}
+		}
 	}
 	return list, d.questions(d.c).CountListed(ctx, list, db.ExactRows)
 }
