@@ -116,7 +116,7 @@ func main() {
 		workbook(bin, self, dir),
 	}
 	measures = append(append(measures, databases(bin, self, dir, file, tenth)...), onStandin(bin, self, dir, tenth))
-	measures = append(append(measures, merges(bin, dir)...), readBack(bin, dir)...)
+	measures = append(append(append(measures, merges(bin, dir)...), readBack(bin, dir)...), lanesOf(bin, dir)...)
 	fmt.Println(about(file, wide, texts))
 	fmt.Printf("\n%-62s %8s %8s %7s %13s %8s %10s %7s\n", "what", "took s", "base s", "ratio", "quartiles", "at most",
 		"memory MB", "taken")

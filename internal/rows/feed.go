@@ -34,7 +34,7 @@ import (
 
 // batchBytes is how much of a source goes into one batch. Servers work faster
 // on large ones; a refused row costs more.
-const batchBytes = 4 << 20
+const batchBytes = 2 << 20
 
 var rowNumberType = sqltype.Type{Kind: sqltype.BigInt}
 

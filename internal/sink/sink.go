@@ -63,7 +63,7 @@ type Summer interface {
 }
 
 // Sized is a Sink for which batches of another size do better than the usual
-// one of 4 MB of source.
+// one of 2 MB of source.
 type Sized interface {
 	BatchBytes() int
 }

@@ -47,15 +47,16 @@ func (l *load) inLanes() bool {
 // worthLanes is how much there has to be to read, that several connections are used unasked.
 const worthLanes = 64 << 20
 
-// howMany is how many lanes a load has. Unasked, half as many as there are processors here,
-// four at most, and no more than the server would use for one question: it does not say how
-// many processors it has.
+// howMany is how many lanes a load has. Unasked, two, or half as many as there are processors
+// here; four at most, and no more than the server would use for one question: it does not say
+// how many processors it has.
 func (l *load) howMany(ctx context.Context) int {
 	n := l.spec.Lanes
 	if n > 0 || l.spec.Bytes < worthLanes {
 		return n
 	}
-	if n = min(runtime.GOMAXPROCS(0)/2, 4); n < 2 {
+	here := runtime.GOMAXPROCS(0)
+	if n = min(max(here/2, 2), here, 4); n < 2 {
 		return n
 	}
 	var theirs int
