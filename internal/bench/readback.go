@@ -79,7 +79,7 @@ func readBack(bin, dir string) (out []measure) {
 			}, 1.1, 0.9, 1})
 		}
 		// The load comes first, and its entry is the one that is verified.
-		verify := process(bin, "verify", "latest", "--deep", "--tray", p.tray)
+		verify := process(bin, "verify", "latest", "--deep", "--into", p.url, "--tray", p.tray)
 		out = append(out, measure{p.title + ": `verify --deep`", "the load by a ready plan that it verifies",
 			func() run {
 				p.ready()

@@ -22,12 +22,16 @@ import (
 	standin "ambertray/internal/standin/sqlserver"
 )
 
+// serving is the input of the stand-in, which ends with this program, and not before.
+var serving io.WriteCloser
+
 // onStandin measures a load into the stand-in for SQL Server, verification included, against
 // the loop that one writes first with the driver's own rows in bulk. The work of the
 // stand-in is the same for both, but for the verification, and is not counted.
 func onStandin(bin, self, dir, file string) measure {
 	server := exec.Command(self, "-serve")
-	_, err := server.StdinPipe() // which ends with this program
+	var err error
+	serving, err = server.StdinPipe()
 	check(err)
 	out, err := server.StdoutPipe()
 	check(err)
