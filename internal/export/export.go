@@ -67,9 +67,10 @@ type Column struct {
 	NULs int64
 
 	candidates []*reading.Reader
-	digits     [2]int // before and behind the point, of a decimal of any length
-	fraction   int    // the digits of a second's fraction
-	wide       bool   // some text is beyond ASCII
+	digits     [2]int        // before and behind the point, of a decimal of any length
+	fraction   int           // the digits of a second's fraction
+	wide       bool          // some text is beyond ASCII
+	value      reading.Value // memory
 }
 
 // Remarks says what does not load back as what it was.
@@ -124,7 +125,7 @@ func Write(ctx context.Context, w io.Writer, conn db.Session, query string, colu
 			return nil, err
 		}
 	}
-	word := []byte(r.NullWord)
+	word, pen := []byte(r.NullWord), delimited.NewPen(opt.Form)
 	err := conn.Scan(ctx, query, columns, func(fields [][]byte) error {
 		r.Rows++
 		b := buf[:0]
@@ -142,7 +143,7 @@ func Write(ctx context.Context, w io.Writer, conn db.Session, query string, colu
 					"choose another word with --null-word", r.Rows, columns[i].Name, r.NullWord)
 			}
 			r.Columns[i].see(f)
-			b = opt.Form.AppendField(b, f, len(f) == 0)
+			b = pen.Append(b, f, len(f) == 0)
 		}
 		buf = append(b, '\n')
 		if opt.Progress != nil && r.Rows%4096 == 0 {
@@ -183,20 +184,10 @@ func watch(c db.Column) Column {
 
 func (c *Column) see(f []byte) {
 	if c.SQL.Kind == sqltype.None || c.SQL.IsText() {
-		for _, b := range f {
-			if b == 0 {
-				c.NULs++
-				break
-			}
+		if bytes.IndexByte(f, 0) >= 0 {
+			c.NULs++
 		}
-		if !c.wide {
-			for _, b := range f {
-				if b >= 0x80 {
-					c.wide = true
-					break
-				}
-			}
-		}
+		c.wide = c.wide || !delimited.IsASCII(f)
 	}
 	if c.SQL.Kind == sqltype.Decimal && c.AnyLength {
 		whole, fraction, _ := strings.Cut(strings.TrimPrefix(string(f), "-"), ".")
@@ -215,9 +206,8 @@ func (c *Column) see(f []byte) {
 			c.fraction = max(c.fraction, n)
 		}
 	}
-	var v reading.Value
 	for i := 0; i < len(c.candidates); {
-		if c.candidates[i].Read(f, true, &v) == reading.OK {
+		if c.candidates[i].Read(f, true, &c.value) == reading.OK {
 			i++
 			continue
 		}

@@ -78,3 +78,21 @@ func TestBreaksWithinOneLine(t *testing.T) {
 	assert.False(t, rec.Quoted(2))
 	assert.False(t, rec.Quoted(-1))
 }
+
+// A pen writes what the form does, whatever the field and the form are.
+func TestPenIsTheForm(t *testing.T) {
+	r := rand.New(rand.NewPCG(19, 2))
+	letters := []string{"a", "é", " ", "\t", ",", ";", "¦", `"`, "'", `\`, "\n", "\r", "-", "=", "=1", "0", "\x00"}
+	for _, f := range []Form{DefaultForm, {Delimiter: ";", Quote: '\''}, {Delimiter: "¦", Quote: '"'}, {Delimiter: "||", Quote: '"'},
+		{Delimiter: "\t", Quote: '"', Escape: '\\'}, {Delimiter: ",", Quote: '"', Marked: true}, {Quote: '"'}} {
+		p := NewPen(f)
+		for range 3000 {
+			var field []byte
+			for range r.IntN(6) {
+				field = append(field, letters[r.IntN(len(letters))]...)
+			}
+			quoted := r.IntN(5) == 0
+			require.Equal(t, string(f.AppendField([]byte("x"), field, quoted)), string(p.Append([]byte("x"), field, quoted)), "%q in %+v", field, f)
+		}
+	}
+}
