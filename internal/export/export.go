@@ -126,7 +126,9 @@ func Write(ctx context.Context, w io.Writer, conn db.Session, query string, colu
 		}
 	}
 	word, pen := []byte(r.NullWord), delimited.NewPen(opt.Form)
-	err := conn.Scan(ctx, query, columns, func(fields [][]byte) error {
+	err := carried(len(columns), func(row func([][]byte) error) error {
+		return conn.Scan(ctx, query, columns, row)
+	}, func(fields [][]byte) error {
 		r.Rows++
 		b := buf[:0]
 		for i, f := range fields {

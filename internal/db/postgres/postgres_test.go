@@ -307,3 +307,31 @@ func TestCreateDatabase(t *testing.T) {
 	_, err = admin.Exec(ctx, "DROP DATABASE "+quote(cfg.Database))
 	require.NoError(t, err)
 }
+
+// The text form of COPY is taken apart wherever it is cut, with whatever is in it.
+func TestSplitter(t *testing.T) {
+	text := "a\\tb\t\\N\t\n" + `\\N` + "\t\\\\\\n\\r\\b\\f\\v\té\n\t\t\n"
+	want := [][]string{{"a\tb", "null", ""}, {`\N`, "\\\n\r\b\f\v", "é"}, {"", "", ""}}
+	for cut := 1; cut <= len(text); cut++ {
+		var got [][]string
+		s := &splitter{fields: make([][]byte, 3), row: func(f [][]byte) error {
+			var row []string
+			for _, x := range f {
+				if x == nil {
+					x = []byte("null")
+				}
+				row = append(row, string(x))
+			}
+			got = append(got, row)
+			return nil
+		}}
+		for b := []byte(text); len(b) > 0; b = b[min(cut, len(b)):] {
+			_, err := s.Write(b[:min(cut, len(b))])
+			require.NoError(t, err)
+		}
+		require.Equal(t, want, got, "%d bytes at a time", cut)
+	}
+	s := &splitter{fields: make([][]byte, 3), row: func([][]byte) error { return nil }}
+	_, err := s.Write([]byte("a\tb\n"))
+	assert.ErrorContains(t, err, "2 fields instead of 3")
+}

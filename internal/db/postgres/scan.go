@@ -1,9 +1,10 @@
 package postgres
 
 import (
+	"bytes"
 	"context"
-	"encoding/binary"
 	"fmt"
+	"regexp"
 	"strings"
 
 	"ambertray/internal/db"
@@ -28,22 +29,27 @@ func (d *DB) Describe(ctx context.Context, query string) ([]db.Column, error) {
 	return out, nil
 }
 
-// Scan implements db.Session: by COPY to the client, in the binary form,
-// which gives each text with its length.
+// asIs are the types whose text in COPY is what a cast to text makes of them.
+var asIs = regexp.MustCompile(`^(smallint|integer|bigint|numeric|text|character varying|date|time|timestamp|` +
+	`double precision|uuid)\b`)
+
+// Scan implements db.Session: by COPY to the client, in the text form, which costs the server
+// less than others.
 func (d *DB) Scan(ctx context.Context, query string, columns []db.Column, row func([][]byte) error) error {
 	var names, texts []string
 	for i := range columns {
 		n := fmt.Sprintf("c%d", i+1)
-		names, texts = append(names, n), append(texts, n+"::text")
-		if columns[i].Type == "real" {
-			// A double shows all digits of it.
-			texts[i] = n + "::float8::text"
+		names, texts = append(names, n), append(texts, n)
+		switch typ := columns[i].Type; {
+		case typ == "real":
+			texts[i] = n + "::float8" // which shows all digits of it
+		case !asIs.MatchString(typ):
+			texts[i] = n + "::text"
 		}
 	}
 	s := &splitter{fields: make([][]byte, len(columns)), row: row}
-	_, err := d.c.PgConn().CopyTo(ctx, s,
-		fmt.Sprintf("COPY (SELECT %s FROM (%s\n) AS q (%s)) TO STDOUT (FORMAT binary)",
-			strings.Join(texts, ", "), query, strings.Join(names, ", ")))
+	_, err := d.c.PgConn().CopyTo(ctx, s, fmt.Sprintf("COPY (SELECT %s FROM (%s\n) AS q (%s)) TO STDOUT",
+		strings.Join(texts, ", "), query, strings.Join(names, ", ")))
 	if s.err != nil {
 		return s.err
 	}
@@ -53,13 +59,13 @@ func (d *DB) Scan(ctx context.Context, query string, columns []db.Column, row fu
 	return nil
 }
 
-// splitter takes the binary form of COPY apart (PostgreSQL manual, COPY, "Binary
-// Format"), however it is cut on the way.
+// splitter takes the text form of COPY apart (PostgreSQL manual, COPY, "Text Format"), however
+// it is cut on the way.
 type splitter struct {
 	fields [][]byte
 	row    func([][]byte) error
-	rest   []byte
-	begun  bool
+	rest   []byte // of a line
+	plain  []byte // memory
 	err    error
 }
 
@@ -70,51 +76,59 @@ func (s *splitter) Write(p []byte) (int, error) {
 		s.rest = append(s.rest, p...)
 		b = s.rest
 	}
-	if !s.begun {
-		if len(b) < len(copyHeader) {
-			s.rest = append(s.rest[:0], b...)
-			return len(p), nil
-		}
-		b, s.begun = b[len(copyHeader):], true
-	}
 	for {
-		n, err := s.one(b)
-		if err != nil {
-			s.err = err
-			return 0, err
-		}
-		if n == 0 {
+		n := bytes.IndexByte(b, '\n')
+		if n < 0 {
 			break
 		}
-		b = b[n:]
+		if s.err = s.line(b[:n]); s.err != nil {
+			return 0, s.err
+		}
+		b = b[n+1:]
 	}
 	s.rest = append(s.rest[:0], b...)
 	return len(p), nil
 }
 
-// one takes one row off b and returns its length; 0 if it is not all there.
-func (s *splitter) one(b []byte) (int, error) {
-	if len(b) < 2 || int16(binary.BigEndian.Uint16(b)) < 0 {
-		return 0, nil
-	}
-	at := 2
+// line is one row.
+func (s *splitter) line(b []byte) error {
+	marked := bytes.IndexByte(b, '\\') >= 0
+	s.plain = s.plain[:0]
 	for i := range s.fields {
-		if len(b) < at+4 {
-			return 0, nil
+		f := b
+		if n := bytes.IndexByte(b, '\t'); n >= 0 {
+			f, b = b[:n:n], b[n+1:]
+		} else if i < len(s.fields)-1 {
+			return fmt.Errorf("the server has sent a row of %d fields instead of %d", i+1, len(s.fields))
 		}
-		n := int(int32(binary.BigEndian.Uint32(b[at:])))
-		at += 4
-		if n < 0 {
-			s.fields[i] = nil
-			continue
+		if marked {
+			f = s.unmarked(f)
 		}
-		if len(b) < at+n {
-			return 0, nil
-		}
-		s.fields[i] = b[at : at+n : at+n]
-		at += n
+		s.fields[i] = f
 	}
-	return at, s.row(s.fields)
+	return s.row(s.fields)
+}
+
+// unmarked is a field without the marks of the form; nil: a null.
+func (s *splitter) unmarked(f []byte) []byte {
+	if string(f) == `\N` {
+		return nil
+	}
+	if bytes.IndexByte(f, '\\') < 0 {
+		return f
+	}
+	from := len(s.plain)
+	for i := 0; i < len(f); i++ {
+		c := f[i]
+		if c == '\\' && i+1 < len(f) {
+			i++
+			if c = f[i]; strings.IndexByte("bfnrtv", c) >= 0 {
+				c = "\b\f\n\r\t\v"[strings.IndexByte("bfnrtv", c)]
+			}
+		}
+		s.plain = append(s.plain, c)
+	}
+	return s.plain[from:len(s.plain):len(s.plain)]
 }
 
 var _ db.Session = (*DB)(nil)

@@ -1,0 +1,103 @@
+package export
+
+import (
+	"ambertray/internal/fault"
+)
+
+// A belt carries rows from who reads them to who writes them, side by side, in order. Fields are
+// copied into blocks, which go round.
+type belt struct {
+	full, empty chan *block
+	at          *block
+	fields      [][]byte
+}
+
+// A block is rows one behind the other: the bytes of all fields, and of each where it ends, or
+// none for a null.
+type block struct {
+	data []byte
+	ends []int
+	rows int
+}
+
+// blockBytes is about how much a block carries, and blocks how many there are.
+const (
+	blockBytes = 128 << 10
+	blocks     = 4
+	none       = -1
+)
+
+// carried has read call its argument for each row, and row called with each, in another
+// goroutine. What either of them fails with ends both.
+func carried(columns int, read func(row func(fields [][]byte) error) error, row func(fields [][]byte) error) error {
+	b := &belt{full: make(chan *block, blocks), empty: make(chan *block, blocks), fields: make([][]byte, columns)}
+	for range blocks {
+		b.empty <- &block{data: make([]byte, 0, blockBytes*5/4)}
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- b.unload(row) }()
+	b.at = <-b.empty
+	var failed error // of who writes
+	err := read(func(fields [][]byte) error {
+		b.at.add(fields)
+		if len(b.at.data) < blockBytes && len(b.at.ends) < blockBytes/4 {
+			return nil
+		}
+		select {
+		case failed = <-ended:
+			ended <- failed
+			return failed
+		case b.full <- b.at:
+		}
+		select {
+		case failed = <-ended:
+			ended <- failed
+			return failed
+		case b.at = <-b.empty:
+		}
+		return nil
+	})
+	if err == nil {
+		b.full <- b.at // there is room for all of them
+	}
+	close(b.full)
+	if err2 := <-ended; err == nil {
+		err = err2
+	}
+	return err
+}
+
+func (k *block) add(fields [][]byte) {
+	k.rows++
+	for _, f := range fields {
+		if f == nil {
+			k.ends = append(k.ends, none)
+			continue
+		}
+		k.data = append(k.data, f...)
+		k.ends = append(k.ends, len(k.data))
+	}
+}
+
+// unload calls row for each row of all blocks.
+func (b *belt) unload(row func([][]byte) error) (err error) {
+	defer fault.Recovered(&err)
+	for k := range b.full {
+		from, n := 0, len(b.fields)
+		for r := range k.rows {
+			for i, end := range k.ends[r*n : (r+1)*n] {
+				if end == none {
+					b.fields[i] = nil
+					continue
+				}
+				b.fields[i], from = k.data[from:end:end], end
+			}
+			if err := row(b.fields); err != nil {
+				return err
+			}
+		}
+		k.data, k.ends, k.rows = k.data[:0], k.ends[:0], 0
+		b.empty <- k
+	}
+	return nil
+}

@@ -1,0 +1,69 @@
+package export
+
+import (
+	"errors"
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// All rows come, in order, with nulls and empty texts told apart, however long they are.
+func TestCarried(t *testing.T) {
+	long := make([]byte, 3*blockBytes)
+	for _, rows := range []int{0, 1, 7, 100_000} {
+		n := 0
+		err := carried(3, func(row func([][]byte) error) error {
+			for i := range rows {
+				f := [][]byte{fmt.Appendf(nil, "%d", i), nil, {}}
+				if i%20_000 == 5 {
+					f[2] = long
+				}
+				if err := row(f); err != nil {
+					return err
+				}
+			}
+			return nil
+		}, func(f [][]byte) error {
+			if string(f[0]) != fmt.Sprint(n) || f[1] != nil || f[2] == nil || len(f[2]) != map[bool]int{true: len(long)}[n%20_000 == 5] {
+				return fmt.Errorf("row %d is %.40q", n, f)
+			}
+			n++
+			return nil
+		})
+		require.NoError(t, err)
+		assert.Equal(t, rows, n)
+	}
+}
+
+// What fails on either side ends both, and is told.
+func TestCarriedFails(t *testing.T) {
+	boom := errors.New("boom")
+	for _, at := range []int{0, 1, 60_000} {
+		endless := func(row func([][]byte) error) error {
+			for {
+				if err := row([][]byte{[]byte("a text of some length")}); err != nil {
+					return err
+				}
+			}
+		}
+		n := 0
+		assert.ErrorIs(t, carried(1, endless, func([][]byte) error {
+			if n++; n > at {
+				return boom
+			}
+			return nil
+		}), boom)
+		assert.Error(t, carried(1, endless, func([][]byte) error { panic("of the writer") }))
+		n = 0
+		assert.ErrorIs(t, carried(1, func(row func([][]byte) error) error {
+			for range at {
+				if err := row([][]byte{nil}); err != nil {
+					return err
+				}
+			}
+			return boom
+		}, func([][]byte) error { n++; return nil }), boom)
+	}
+}
