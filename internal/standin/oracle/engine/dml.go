@@ -154,7 +154,11 @@ func (r *run) ready(t *table, vals []Value) error {
 		}
 		vals[c] = v
 	}
-	h := t.shape()
+	h := r.shapes[t]
+	if h == nil {
+		h = t.shape()
+		r.shapes[t] = h
+	}
 	e := &env{shape: h, vals: vals}
 	for c, col := range t.cols {
 		if col.computed != nil {
@@ -192,8 +196,19 @@ func (r *run) ready(t *table, vals []Value) error {
 	return nil
 }
 
-func where(t *table, c *column) string {
-	return quotedName(t.owner) + "." + quotedName(t.name) + "." + quotedName(c.name)
+func where(t *table, c *column) place { return place{t, c} }
+
+// A place is a column, as errors name it.
+type place struct {
+	t *table
+	c *column
+}
+
+func (p place) String() string {
+	if p.c == nil {
+		return "CAST"
+	}
+	return quotedName(p.t.owner) + "." + quotedName(p.t.name) + "." + quotedName(p.c.name)
 }
 
 func (t *table) shape() *shape {
@@ -372,8 +387,7 @@ func (r *run) again(rel *relation, where sql.Expr, w *row) (bool, error) {
 	if where == nil {
 		return true, nil
 	}
-	vals := append(w.vals[:len(w.vals):len(w.vals)], Value{Kind: RowID, S: rowID(rel.table.id, w.n)})
-	t, err := r.truth(where, &env{shape: rel.shape, vals: vals})
+	t, err := r.truth(where, &env{shape: rel.shape, vals: r.withID(w.vals, rel.table.id, w)})
 	return t == isTrue, err
 }
 
@@ -412,8 +426,7 @@ func (r *run) update(x *sql.Update) (*Result, error) {
 		return nil, err
 	}
 	n, err := r.each(rel, x.Where, func(w *row) error {
-		return r.set(t, h, w, x.Sets, &env{shape: rel.shape,
-			vals: append(w.vals[:len(w.vals):len(w.vals)], Value{Kind: RowID, S: rowID(t.id, w.n)})})
+		return r.set(t, h, w, x.Sets, &env{shape: rel.shape, vals: r.withID(w.vals, t.id, w)})
 	})
 	return &Result{Affected: n}, err
 }

@@ -186,7 +186,7 @@ func (r *run) cast(v Value, t Type) (Value, error) {
 	if t.Kind == Date && v.Kind.isMoment() {
 		return r.s.asKind(v, t), nil
 	}
-	return r.s.fit(v, t, "CAST")
+	return r.s.fit(v, t, place{})
 }
 
 func cut(s string, t Type) string {

@@ -126,7 +126,7 @@ var conversions = map[string]function{
 		}
 		return parseInterval(a[0].S)
 	}},
-	"TO_CLOB": {1, 1, func(r *run, a []Value) (Value, error) { return r.s.fit(a[0], Type{Kind: Clob}, "") }},
+	"TO_CLOB": {1, 1, func(r *run, a []Value) (Value, error) { return r.s.fit(a[0], Type{Kind: Clob}, place{}) }},
 	"TO_CHAR": {1, 2, func(r *run, a []Value) (Value, error) {
 		if a[0].IsNull() || len(a) == 1 {
 			return r.s.asText(a[0])

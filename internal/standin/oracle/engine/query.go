@@ -417,14 +417,16 @@ func (r *run) tableRows(x *sql.Table, outer *env) (*relation, error) {
 		for _, c := range o.cols {
 			h.cols = append(h.cols, field{as, o.owner, c.name, c.typ, true, c.required})
 		}
-		h.cols = append(h.cols, field{as, o.owner, "ROWID", Type{Kind: RowID, Name: "ROWID"}, true, true})
+		if r.rowIDs {
+			h.cols = append(h.cols, field{as, o.owner, "ROWID", Type{Kind: RowID, Name: "ROWID"}, true, true})
+		}
 		rel := &relation{shape: h, heap: o.rowsOf(s), table: o}
 		for _, w := range rel.heap.rows {
 			vals := w.seen(s.tx)
 			if vals == nil {
 				continue
 			}
-			rel.rows = append(rel.rows, append(vals[:len(vals):len(vals)], Value{Kind: RowID, S: rowID(o.id, w.n)}))
+			rel.rows = append(rel.rows, r.withID(vals, o.id, w))
 			rel.from = append(rel.from, w)
 		}
 		r.read[x] = rel
@@ -448,9 +450,9 @@ func (r *run) tableRows(x *sql.Table, outer *env) (*relation, error) {
 // viewRows are those of a view, by its owner's rights.
 func (r *run) viewRows(v *view, as string) (*relation, error) {
 	s := r.s
-	user, schema := s.user, s.schema
-	s.user, s.schema = s.srv.users[v.owner], v.owner
-	defer func() { s.user, s.schema = user, schema }()
+	user, schema, ids := s.user, s.schema, r.rowIDs
+	s.user, s.schema, r.rowIDs = s.srv.users[v.owner], v.owner, true // which its text may ask for
+	defer func() { s.user, s.schema, r.rowIDs = user, schema, ids }()
 	rel, err := r.source(&sql.Derived{Select: v.def.Select, As: as}, nil)
 	if err != nil {
 		return nil, err
@@ -466,6 +468,14 @@ func (r *run) viewRows(v *view, as string) (*relation, error) {
 }
 
 const rowLetters = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"
+
+// withID adds the address of a row to its values, where the statement may ask for it.
+func (r *run) withID(vals []Value, object int, w *row) []Value {
+	if !r.rowIDs {
+		return vals
+	}
+	return append(vals[:len(vals):len(vals)], Value{Kind: RowID, S: rowID(object, w.n)})
+}
 
 // rowID is the address of a row: six letters of the object, three of a file, six of a block
 // and three of a place in it.

@@ -100,6 +100,8 @@ type Prepared struct {
 	st    sql.Statement
 	Binds int
 	names []string
+	// rowIDs tells that it may ask for the addresses of rows.
+	rowIDs bool
 }
 
 // IsQuery reports a SELECT.
@@ -111,7 +113,7 @@ func Prepare(src string) (*Prepared, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Prepared{src, st, len(names), names}, nil
+	return &Prepared{src, st, len(names), names, strings.Contains(strings.ToUpper(src), "ROWID")}, nil
 }
 
 // run is one execution of a statement.
@@ -124,6 +126,9 @@ type run struct {
 	// read are the rows of tables, as the statement has begun with them.
 	read  map[*sql.Table]*relation
 	begun int // where its undoing begins
+	// rowIDs tells that the statement may ask for the addresses of rows.
+	rowIDs bool
+	shapes map[*table]*shape // of tables that rows go into
 }
 
 // Execute runs a statement once for each row of binds. With partly, rows that are refused are
@@ -141,7 +146,7 @@ func (s *Session) Execute(ctx context.Context, p *Prepared, binds [][]Value, par
 		if len(b) < p.Binds {
 			return nil, fail(1008, "not all variables bound")
 		}
-		one, err := s.once(p.st, b)
+		one, err := s.once(p, b)
 		if err != nil {
 			e, is := err.(*Error)
 			if partly && is && e.Number != 1013 {
@@ -164,15 +169,15 @@ func (s *Session) Execute(ctx context.Context, p *Prepared, binds [][]Value, par
 }
 
 // once runs a statement, all of it or nothing.
-func (s *Session) once(st sql.Statement, binds []Value) (*Result, error) {
+func (s *Session) once(p *Prepared, binds []Value) (*Result, error) {
 	r := &run{s: s, binds: binds, now: s.now(), found: map[lookup]map[string][]int{},
-		read: map[*sql.Table]*relation{}}
+		read: map[*sql.Table]*relation{}, rowIDs: p.rowIDs, shapes: map[*table]*shape{}}
 	had := s.tx
 	locked := 0
 	if had != nil {
 		r.begun, locked = len(had.undo), len(had.locked)
 	}
-	res, err := r.statement(st)
+	res, err := r.statement(p.st)
 	if err == nil || s.tx == nil {
 		return res, err
 	}
@@ -367,7 +372,7 @@ func (s *Session) As(v Value, t Type) Value {
 			return x
 		}
 	}
-	x, err := s.fit(v, t, "")
+	x, err := s.fit(v, t, place{})
 	if err != nil {
 		return null
 	}

@@ -118,7 +118,7 @@ func (t Type) bytes() int {
 }
 
 // fit makes of a value one that a column holds, or says why it holds none such.
-func (s *Session) fit(v Value, t Type, where string) (Value, error) {
+func (s *Session) fit(v Value, t Type, where place) (Value, error) {
 	if v.IsNull() {
 		return v, nil
 	}
@@ -204,7 +204,7 @@ func (s *Session) fitNumber(v Value, t Type) (Value, error) {
 	return v, nil
 }
 
-func (s *Session) fitText(v Value, t Type, where string) (Value, error) {
+func (s *Session) fitText(v Value, t Type, where place) (Value, error) {
 	v, err := s.asText(v)
 	if err != nil {
 		return v, err
