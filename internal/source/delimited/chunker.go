@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"math/bits"
 	"sync"
 )
 
@@ -183,6 +184,10 @@ func (c *Chunker) lastEnd(data []byte, atEOF bool) (end, open int) {
 	if f.Quote == 0 || f.Blanks {
 		return bytes.LastIndexByte(data, '\n') + 1, -1
 	}
+	if !f.escapes() && f.Comment == "" &&
+		bytes.Count(data[:min(len(data), sampled)], []byte{f.Quote}) > sampled/dense {
+		return lastEndByMarks(data, f, atEOF)
+	}
 	c.outside = c.outside[:0]
 	open = -1
 	for pos := 0; ; {
@@ -212,6 +217,47 @@ func (c *Chunker) lastEnd(data []byte, atEOF bool) (end, open int) {
 		}
 	}
 	return 0, open
+}
+
+// Of so many bytes at the beginning of a chunk it is seen whether quotes are so dense that
+// looking for one after the other takes longer than going by blocks.
+const (
+	sampled = 4096
+	dense   = 200
+)
+
+// lastEndByMarks is lastEnd where quotes are doubled. It finds quotes and line feeds by blocks.
+func lastEndByMarks(data []byte, f Form, atEOF bool) (end, open int) {
+	open = -1
+	skip := -1 // the second of two quotes
+	var rest [blockSize]byte
+	for at := 0; at < len(data); at += blockSize {
+		b := &rest
+		if at+blockSize <= len(data) {
+			b = (*[blockSize]byte)(data[at:])
+		} else {
+			clear(rest[copy(rest[:], data[at:]):])
+		}
+		for marks := marksOf(b, f.Quote); marks != 0; marks &= marks - 1 {
+			i := at + bits.TrailingZeros64(marks)
+			switch {
+			case i >= len(data) || i == skip:
+			case data[i] == '\n':
+				if open < 0 {
+					end = i + 1
+				}
+			case open < 0:
+				if opens(data, i, f) {
+					open = i
+				}
+			case i+1 < len(data) && data[i+1] == f.Quote:
+				skip = i + 1
+			case i+1 < len(data) || atEOF: // else what follows is not known yet
+				open = -1
+			}
+		}
+	}
+	return end, open
 }
 
 // opens reports whether the quote at q opens a field. data starts at a

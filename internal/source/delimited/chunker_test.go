@@ -1,6 +1,7 @@
 package delimited
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"fmt"
 	"io"
@@ -115,4 +116,51 @@ func TestFieldsAreKept(t *testing.T) {
 	var rec Record
 	require.True(t, s.Next(&rec))
 	assert.False(t, rec.AnyQuoted())
+}
+
+// What is done in one goroutine only: reading, counting lines, finding where records end, and
+// the hash. It bounds what more processors bring; see docs/large.md.
+func BenchmarkChunk(b *testing.B) {
+	quotes := bytes.Repeat([]byte("1,2025-03-04,\"Keeper, 7\",\"water low at the upper gate since morning, \"\"sic\"\" and the\nkeeper waited for the boat from Withy Cut\"\n"), 1<<19)
+	plain := bytes.Repeat([]byte("1234,04/03/2025,Withy Cut,Grey Heron 17,004417,up,12.50,0.85,\n"), 1<<20)
+	for name, text := range map[string][]byte{"plain": plain, "quotes": quotes} {
+		for _, hashed := range []bool{false, true} {
+			b.Run(fmt.Sprintf("%s/hash=%v", name, hashed), func(b *testing.B) {
+				b.SetBytes(int64(len(text)))
+				for b.Loop() {
+					c := NewChunker(bytes.NewReader(text), DefaultForm, 1)
+					if hashed {
+						c.Hash = sha256.New()
+					}
+					for {
+						x, err := c.Next()
+						if err != nil {
+							break
+						}
+						x.Release()
+					}
+				}
+			})
+		}
+	}
+}
+
+// By blocks, the same ends of records and the same open quotes are found as one by one.
+func TestEndsByMarks(t *testing.T) {
+	r := rand.New(rand.NewPCG(11, 4))
+	letters := []string{"a", "b", "é", ",", "\"", "\"\"", "\n", "\r\n", ",\"", "\",", "\"\n", strings.Repeat("x", 50)}
+	for range 20_000 {
+		var text []byte
+		for range r.IntN(60) {
+			text = append(text, letters[r.IntN(len(letters))]...)
+		}
+		for _, f := range []Form{DefaultForm, {Delimiter: "é", Quote: '"'}, {Quote: '"'}} {
+			for _, atEOF := range []bool{false, true} {
+				c := &Chunker{form: f}
+				end, open := c.lastEnd(text, atEOF) // too few quotes for blocks
+				got, still := lastEndByMarks(text, f, atEOF)
+				require.Equal(t, []int{end, open}, []int{got, still}, "%q, %v", text, atEOF)
+			}
+		}
+	}
 }
