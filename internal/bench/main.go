@@ -129,6 +129,7 @@ func main() {
 			results = append(results, r)
 		}
 	}
+	serving.Close()
 	if *document != "" && *only == "" {
 		check(write(*document, about(file, wide, texts), results))
 	}

@@ -232,7 +232,7 @@ func TestLostAnswers(t *testing.T) {
 		require.NoError(t, err)
 		b.write("old.csv", oldRows)
 		b.write("new.csv", newRows)
-		for _, mode := range modesOf(s) {
+		for _, mode := range modes {
 			for _, behind := range []bool{true, false} {
 				for _, deaf := range []bool{false, true} {
 					what := fmt.Sprintf("%s, behind %v, deaf %v", mode, behind, deaf)
@@ -323,7 +323,7 @@ func TestCutAtAnyMessage(t *testing.T) {
 		b.write("old.csv", oldRows)
 		b.write("new.csv", newRows)
 		outcomes, points := map[string]int{}, 0
-		for _, mode := range modesOf(s) {
+		for _, mode := range modes {
 			before, after := 6, 7
 			switch mode {
 			case "create":
@@ -396,14 +396,8 @@ func TestCutAtAnyMessage(t *testing.T) {
 	})
 }
 
-// modesOf are the modes of loads into a database.
-func modesOf(s server) []string {
-	modes := []string{"create", "append", "refill", "replace"}
-	if s.name != "sqlserver" {
-		modes = append(modes, "merge")
-	}
-	return modes
-}
+// modes are those of loads.
+var modes = []string{"create", "append", "refill", "replace", "merge"}
 
 // keyIn is by what rows are known in a mode.
 var keyIn = map[string][]string{"merge": {"--key", "id"}}

@@ -19,13 +19,6 @@ import (
 // onMergers runs a test on each database that can be merged into.
 func onMergers(t *testing.T, test func(t *testing.T, b *bench, s server)) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
-		if s.name == "sqlserver" {
-			b.write("a.csv", "id,toll\n1,2.50\n")
-			s.exec(t, "CREATE TABLE tolls (id int PRIMARY KEY, toll decimal(9,2))")
-			r := b.run(2, "load", "a.csv", "--into", s.url, "--table", "tolls", "--mode", "merge")
-			assert.Contains(t, r.err, "cannot be merged into yet")
-			return
-		}
 		test(t, b, s)
 	})
 }

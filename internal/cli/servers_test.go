@@ -556,9 +556,6 @@ func TestKilled(t *testing.T) {
 			table, all := "big", "400000"
 			if i%2 == 1 {
 				mode := []string{"append", "refill", "merge", "append", "refill"}[i/2%5]
-				if mode == "merge" && s.name == "sqlserver" {
-					mode = "append"
-				}
 				if table = "existing"; mode != "refill" {
 					all = "400001"
 				}

@@ -36,11 +36,6 @@ func (b *bench) fleet(n int, more string) {
 func onGroupers(t *testing.T, test func(t *testing.T, b *bench, s server)) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
 		b.fleet(50, "")
-		if s.name == "sqlserver" {
-			assert.Contains(t, b.run(2, "load", "passages.yaml", "boats.yaml", "--into", s.url).err, "one transaction yet")
-			assert.Empty(t, s.tables(t))
-			return
-		}
 		test(t, b, s)
 	})
 }
@@ -215,7 +210,7 @@ func TestCouldRefer(t *testing.T) {
 // Tables that refer to each other in a circle are loaded where their keys can wait.
 func TestTogetherInACircle(t *testing.T) {
 	onMergers(t, func(t *testing.T, b *bench, s server) {
-		wait := map[string]string{"mysql": ""}
+		wait := map[string]string{"mysql": "", "sqlserver": ""}
 		if _, is := wait[s.name]; !is {
 			wait[s.name] = " DEFERRABLE INITIALLY IMMEDIATE"
 		}
@@ -230,7 +225,7 @@ func TestTogetherInACircle(t *testing.T) {
 		b.run(0, "plan", "crews.csv", "-o", "crews.yaml")
 		b.run(0, "plan", "boats.csv", "-o", "boats.yaml")
 		both := []string{"load", "crews.yaml", "boats.yaml", "--into", s.url, "--mode", "append"}
-		if s.name == "mysql" || s.name == "oracle" {
+		if s.name == "mysql" || s.name == "sqlserver" || s.name == "oracle" {
 			assert.Contains(t, b.run(2, both...).err, "foreign keys cannot wait")
 			return
 		}
@@ -257,6 +252,10 @@ func TestTogetherKilledMerging(t *testing.T) {
 		both := []string{"load", "passages.yaml", "boats.yaml", "--into", s.url, "--yes"}
 		b.run(0, both...)
 		killed, was := 0, "Heron"
+		part := "toll - round(toll - 0.5)" // behind the point
+		if s.name == "sqlserver" {
+			part = "toll % 1"
+		}
 		for i := 0; i < 3*kills && killed < kills; i++ {
 			papers := fmt.Sprintf("tray%d", i)
 			is := map[string]string{"Heron": "Coot", "Coot": "Heron"}[was]
@@ -268,7 +267,7 @@ func TestTogetherKilledMerging(t *testing.T) {
 			// Whoever asks waits until the server has noticed.
 			b.run(0, append(slices.Clone(both), "--mode", "append", "--only-new", "--tray", "other")...)
 			changed := queryRows(t, s.db, "SELECT (SELECT "+s.text("count(*)")+" FROM boats WHERE name LIKE '"+is+"%'), (SELECT "+s.text("count(*)")+
-				" FROM passages WHERE toll - round(toll - 0.5) > "+map[string]string{"Coot": "0.6", "Heron": "-1"}[is]+" AND toll - round(toll - 0.5) < "+map[string]string{"Coot": "1", "Heron": "0.6"}[is]+")"+s.nothing())[0]
+				" FROM passages WHERE "+part+" > "+map[string]string{"Coot": "0.6", "Heron": "-1"}[is]+" AND "+part+" < "+map[string]string{"Coot": "1", "Heron": "0.6"}[is]+")"+s.nothing())[0]
 			if changed[0] == "0" {
 				killed++
 				assert.Equal(t, "0", changed[1])

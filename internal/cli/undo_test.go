@@ -90,8 +90,11 @@ func TestUndo(t *testing.T) {
 func TestUndoWholeRows(t *testing.T) {
 	onMergers(t, func(t *testing.T, b *bench, s server) {
 		key := ""
-		if s.name == "mysql" {
-			key = ", id int AUTO_INCREMENT PRIMARY KEY" // rows have no other place there
+		switch s.name { // rows have no other place there
+		case "mysql":
+			key = ", id int AUTO_INCREMENT PRIMARY KEY"
+		case "sqlserver":
+			key = ", id int IDENTITY PRIMARY KEY"
 		}
 		s.exec(t, "CREATE TABLE readings (gauge varchar(5), "+s.reserved("level")+" decimal(6,2), note varchar(20)"+key+")",
 			"INSERT INTO readings (gauge, "+s.reserved("level")+", note) VALUES ('A', 1.25, NULL), ('B', 2.5, 'x')")
@@ -115,7 +118,7 @@ func TestUndoWholeRows(t *testing.T) {
 		b.write("r.csv", strings.Replace(b.read("r.csv"), "C", "D", 1))
 		assert.Contains(t, b.run(1, "undo", rec.Entry, "--yes").err, "the file has been changed since the load")
 		assert.Len(t, read(), 6)
-		if s.name != "mysql" {
+		if s.name != "mysql" && s.name != "sqlserver" {
 			return
 		}
 		s.exec(t, "CREATE TABLE bare (gauge varchar(5), level decimal(6,2), note varchar(20))", "INSERT INTO bare VALUES ('A', 1, 'x')")

@@ -17,6 +17,7 @@ var Database = &db.Database{
 	Port:    "1433",
 	NameIn:  "database",
 
+	Together:     true,
 	Attaches:     true,
 	MakesSchemas: true,
 	Open: func(ctx context.Context, at db.Address) (db.Session, error) {

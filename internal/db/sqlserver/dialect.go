@@ -28,13 +28,24 @@ var Dialect = &dialect.Dialect{
 		same := a + " = " + b
 		if t.IsText() {
 			// By its letters, whatever the column's collation takes for the same; and also by
-			// the spaces at its end, which no comparison sees.
-			same = fmt.Sprintf("%s COLLATE Latin1_General_BIN2 = %s COLLATE Latin1_General_BIN2 AND LEN(%[1]s + "+
-				"'.') = "+
-				"LEN(%[2]s + '.')", a, b)
+			// the spaces at its end, which no comparison sees. In UTF-16, for another code page
+			// may not have all letters.
+			a16, b16 := "CAST("+a+" AS nvarchar(max))", "CAST("+b+" AS nvarchar(max))"
+			if t.Kind == sqltype.Char {
+				a16, b16 = "RTRIM("+a16+")", "RTRIM("+b16+")"
+			}
+			same = fmt.Sprintf("%[1]s COLLATE Latin1_General_BIN2 = %[2]s COLLATE Latin1_General_BIN2 AND "+
+				"DATALENGTH(%[1]s) = DATALENGTH(%[2]s)", a16, b16)
 		}
 		return fmt.Sprintf("CASE WHEN %s IS NULL AND %s IS NULL OR %s THEN 0 ELSE 1 END = 1", a, b, same)
 	},
+	Whole: func(t sqltype.Type, x string) string {
+		if t.IsText() {
+			return "CAST(" + x + " AS varbinary(max))" // whatever the collation takes for the same
+		}
+		return x
+	},
+	Savepoints: dialect.Savepoints{Set: "SAVE TRANSACTION", Back: "ROLLBACK TRANSACTION"},
 	Widen: func(table, column, typ string, required bool) string {
 		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s %s %s", table, column, typ,
 			map[bool]string{true: "NOT NULL", false: "NULL"}[required])

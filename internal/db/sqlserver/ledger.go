@@ -13,5 +13,5 @@ func (d *DB) Ledger(schema string) db.Ledger {
 
 // Record implements db.Recorder.
 func (l *load) Record(ctx context.Context, rows []db.LedgerRow) error {
-	return db.Ledger{Questions: l.d.questions(), Schema: l.spec.Table.Schema}.Write(ctx, rows)
+	return db.Ledger{Questions: l.d.questions(), Schema: l.spec.Home().Schema}.Write(ctx, rows)
 }

@@ -32,6 +32,7 @@ type load struct {
 	description []byte
 	columns     []column      // of the table
 	identity    bool          // its values are given
+	written     int64         // rows that are in, of the stage of a merge
 	stage       *stage        // where rows go first, or nil
 	mark        string        // of the commit, or empty
 	before      []tally.Tally // what the table held
@@ -60,6 +61,9 @@ func (l *load) prepare(ctx context.Context) error {
 	if err := l.begin(ctx); err != nil {
 		return err
 	}
+	if err := l.keepRows(ctx); err != nil {
+		return err
+	}
 	if err := l.makeReady(ctx); err != nil {
 		return err
 	}
@@ -69,15 +73,27 @@ func (l *load) prepare(ctx context.Context) error {
 // begin starts a transaction of the load. Of a table that is added to, the rows that are
 // there stay as they are until its end: others may read it.
 func (l *load) begin(ctx context.Context) error {
-	if err := l.d.do(ctx, "cannot begin a transaction", "BEGIN TRANSACTION"); err != nil {
-		return err
+	t := l.d.together
+	if t == nil || !t.open {
+		if err := l.d.do(ctx, "cannot begin a transaction", "BEGIN TRANSACTION"); err != nil {
+			return err
+		}
+	}
+	if t != nil {
+		t.open = true
 	}
 	l.open, l.saved = true, false
 	if l.spec.Mode == db.Append || l.spec.Going {
-		return l.d.do(ctx, "cannot hold the table", "DECLARE @held int; SELECT TOP (1) @held = 1 FROM "+l.table+
+		return l.d.do(ctx, "cannot hold the table", "DECLARE @held int; SELECT TOP (1) @held = 1 FROM "+l.home()+
 			" WITH (TABLOCK, HOLDLOCK)")
 	}
 	return nil
+}
+
+// home is the table that the load is about, quoted: not the stage of a merge.
+func (l *load) home() string {
+	n := l.spec.Home()
+	return Dialect.Qualified(n.Schema, n.Table)
 }
 
 // makeReady empties the table, or makes it.
@@ -148,12 +164,16 @@ func firstLine(s string) string {
 // settle finds out how the values of each column go to the server.
 func (l *load) settle(ctx context.Context) error {
 	t := l.spec.Table
-	found, columns, err := l.d.find(ctx, t.Schema, t.Name)
-	if err != nil {
-		return err
-	}
-	if found == nil {
-		return l.d.fail("does not have the table "+t.Name, nil)
+	columns := l.d.staged
+	if l.spec.Stage == nil {
+		found, list, err := l.d.find(ctx, t.Schema, t.Name)
+		if err != nil {
+			return err
+		}
+		if found == nil {
+			return l.d.fail("does not have the table "+t.Name, nil)
+		}
+		columns = list
 	}
 	l.columns = columns
 	var names []string
@@ -167,6 +187,8 @@ func (l *load) settle(ctx context.Context) error {
 		l.identity = l.identity || columns[i].Identity
 		names = append(names, quote(c.Name))
 	}
+	// What is taken back may bring numbers again that the server has given.
+	l.identity = l.identity || l.spec.Deletes && slices.ContainsFunc(columns, func(c column) bool { return c.Identity })
 	into := l.table
 	if may, err := l.doomed(ctx); err != nil {
 		return err
@@ -176,7 +198,7 @@ func (l *load) settle(ctx context.Context) error {
 		}
 		into = l.stage.table
 	}
-	if l.stage == nil {
+	if l.stage == nil && l.spec.Stage == nil {
 		if err := l.numbersOn(ctx); err != nil {
 			return err
 		}
@@ -188,12 +210,13 @@ func (l *load) settle(ctx context.Context) error {
 // announce makes the statement that comes before rows, and their description.
 func (l *load) announce(into string) {
 	options := []string{"KEEP_NULLS", "CHECK_CONSTRAINTS", "FIRE_TRIGGERS"}
-	if l.spec.Mode.New() || l.stage != nil {
+	numbered := l.stage != nil || l.spec.Stage != nil
+	if l.spec.Mode.New() || numbered {
 		options = append(options, "TABLOCK")
 	}
 	var defs []string
 	fields := l.fields
-	if l.stage != nil {
+	if numbered {
 		fields = append([]field{{name: rowColumn, form: asInteger, size: 8, code: declared{name: "bigint"}}}, fields...)
 	}
 	l.description = binary.LittleEndian.AppendUint16([]byte{tokenColumns}, uint16(len(fields)))
@@ -264,7 +287,7 @@ func (l *load) send(ctx context.Context, data []byte, numbers []int) error {
 	for n := len(numbers); len(numbers) > 0; {
 		n = min(n, len(numbers))
 		head := offset(data, n)
-		m, err := l.try(ctx, data[:head])
+		m, err := l.try(ctx, data[:head], n)
 		switch {
 		case err != nil:
 			return err
@@ -296,18 +319,19 @@ func offset(data []byte, n int) (i int) {
 
 // try sends rows behind a savepoint, and returns the server's refusal, if a row is to blame
 // for it; then none of them is in.
-func (l *load) try(ctx context.Context, data []byte) (*driver.Error, error) {
+func (l *load) try(ctx context.Context, data []byte, rows int) (*driver.Error, error) {
 	if !l.saved {
 		if err := l.d.do(ctx, "cannot go on", "SAVE TRANSACTION segment"); err != nil {
 			return nil, err
 		}
 	}
 	l.saved = false
-	m, err := l.d.sendRows(ctx, &bulk{statement: l.insertBulk, description: l.description}, data)
+	m, err := l.d.sendRows(ctx, &bulk{l.insertBulk, l.description, l.written + 1, l.spec.Stage != nil}, data)
 	if err != nil {
 		return nil, l.d.fail("cannot take the rows", err)
 	}
 	if m == nil {
+		l.written += int64(rows)
 		return nil, nil
 	}
 	if !aboutRows(m) {
@@ -366,7 +390,7 @@ func refusal(row int, m *driver.Error) sink.Refusal {
 
 // Tally implements db.Load.
 func (l *load) Tally(ctx context.Context) (int64, []tally.Tally, error) {
-	rows, held, err := l.d.tally(ctx, l.spec.Table, l.columns, l.loose)
+	rows, held, err := l.d.tallyFrom(ctx, l.table, l.spec.Table.Columns, l.columns, l.loose)
 	if l.before == nil && l.stage != nil && l.stage.rows == 0 {
 		l.before = held
 	}
@@ -382,6 +406,11 @@ func (l *load) Commit(ctx context.Context) error {
 		if err := l.forget(ctx); err != nil {
 			return err
 		}
+	}
+	if t := l.d.together; t != nil {
+		t.loads, l.d.load = append(t.loads, l), nil
+		l.numbersOff(ctx)
+		return nil
 	}
 	if err := l.commit(ctx); err != nil {
 		return err
@@ -400,23 +429,24 @@ func (l *load) numbersOn(ctx context.Context) error {
 	if !l.identity {
 		return nil
 	}
-	return l.d.do(ctx, "cannot take values for the column that it numbers", "SET IDENTITY_INSERT "+l.table+" ON")
+	return l.d.do(ctx, "cannot take values for the column that it numbers", "SET IDENTITY_INSERT "+l.home()+" ON")
 }
 
 // numbersOff lets the server number again in this session, which no rollback does.
 func (l *load) numbersOff(ctx context.Context) {
 	if l.identity {
 		// Not as a statement with parameters, at whose end the server takes back what it SET.
-		l.d.c.ExecContext(ctx, "IF OBJECT_ID("+l.d.literal(l.spec.Table.Schema, l.spec.Table.Name)+
-			") IS NOT NULL SET IDENTITY_INSERT "+l.table+" OFF")
+		n := l.spec.Home()
+		l.d.c.ExecContext(ctx, "IF OBJECT_ID("+l.d.literal(n.Schema, n.Table)+") IS NOT NULL SET IDENTITY_INSERT "+
+			l.home()+" OFF")
 	}
 }
 
 // renumber makes identities and sequences go on above the largest value.
 func (l *load) renumber(ctx context.Context) error {
-	if l.identity {
+	if n := l.spec.Home(); l.identity {
 		if err := l.d.do(ctx, "cannot move the number that goes on", "DBCC CHECKIDENT ("+
-			l.d.literal(l.spec.Table.Schema, l.spec.Table.Name)+", RESEED) WITH NO_INFOMSGS"); err != nil {
+			l.d.literal(n.Schema, n.Table)+", RESEED) WITH NO_INFOMSGS"); err != nil {
 			return err
 		}
 	}
@@ -428,7 +458,7 @@ func (l *load) sequences(ctx context.Context) error {
 	rows, err := l.d.questions().Rows(ctx, "cannot find sequences", `SELECT c.name, SCHEMA_NAME(q.schema_id), q.name
 		FROM sys.default_constraints k JOIN sys.columns c ON c.object_id = k.parent_object_id AND c.column_id = k.parent_column_id
 		JOIN sys.sql_expression_dependencies x ON x.referencing_id = k.object_id JOIN sys.sequences q ON q.object_id = x.referenced_id
-		WHERE k.parent_object_id = OBJECT_ID(@p1)`, l.d.name(l.spec.Table.Schema, l.spec.Table.Name))
+		WHERE k.parent_object_id = OBJECT_ID(@p1)`, l.d.name(l.spec.Home().Schema, l.spec.Home().Table))
 	if err != nil {
 		return err
 	}
@@ -439,7 +469,7 @@ func (l *load) sequences(ctx context.Context) error {
 		statement := fmt.Sprintf(`DECLARE @next bigint = (SELECT CAST(MAX(%s) AS bigint) FROM %s), @now bigint =
 			(SELECT CAST(current_value AS bigint) FROM sys.sequences WHERE object_id = OBJECT_ID(%s));
 			IF @next > @now BEGIN SET @next += 1; DECLARE @restart nvarchar(400) = N'ALTER SEQUENCE %s RESTART WITH ' + CAST(@next AS nvarchar(20)); EXEC (@restart) END`,
-			quote(*r[0]), l.table, l.d.literal(*r[1], *r[2]),
+			quote(*r[0]), l.home(), l.d.literal(*r[1], *r[2]),
 			strings.ReplaceAll(Dialect.Qualified(*r[1], *r[2]), "'", "''"))
 		if err := l.d.do(ctx, "cannot move the sequence of "+*r[0], statement); err != nil {
 			return err

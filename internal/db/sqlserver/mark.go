@@ -13,7 +13,11 @@ import (
 // beginMark notes that a load has begun. Who may not make the table for it loads without a
 // mark.
 func (l *load) beginMark(ctx context.Context) {
-	d, schema := l.d, l.spec.Table.Schema
+	d, schema := l.d, l.spec.Home().Schema
+	if t := d.together; t != nil && t.open {
+		l.mark = t.mark // another would be in the transaction
+		return
+	}
 	if l.spec.Steps != "" || d.lockNotes(ctx) != nil {
 		return
 	}
@@ -24,6 +28,9 @@ func (l *load) beginMark(ctx context.Context) {
 		return
 	}
 	l.mark = mark.Load
+	if d.together != nil {
+		d.together.mark = l.mark
+	}
 }
 
 // sweepMarks forgets the marks of loads that have died. What is not swept is, by the next
@@ -43,8 +50,11 @@ func (d *DB) sweepMarks(ctx context.Context, schema string) {
 
 // unbegin takes a mark away whose load is over without a receipt.
 func (l *load) unbegin(ctx context.Context) {
+	if l.d.together != nil {
+		return // it is the mark of others, too
+	}
 	if l.mark != "" {
-		l.d.Settled(ctx, l.spec.Table.Schema, db.RowMark+l.mark)
+		l.d.Settled(ctx, l.spec.Home().Schema, db.RowMark+l.mark)
 		l.d.unlock(ctx, claimOf(l.mark))
 		l.mark = ""
 	}
@@ -55,7 +65,7 @@ func (l *load) Mark(ctx context.Context) (string, error) {
 	if l.mark == "" {
 		return "", nil
 	}
-	return db.RowMark + l.mark, l.d.notebook(l.spec.Table.Schema, l.mark).DoneMark(ctx)
+	return db.RowMark + l.mark, l.d.notebook(l.spec.Home().Schema, l.mark).DoneMark(ctx)
 }
 
 // Unmark implements db.Marked.

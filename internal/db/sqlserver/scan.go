@@ -49,7 +49,7 @@ func (d *DB) readable(ctx context.Context, query string) string {
 	for i, c := range described {
 		name := fmt.Sprintf("c%d", i+1)
 		names, list = append(names, name), append(list, name)
-		if strings.HasSuffix(strings.ToUpper(c.collation), "_UTF8") {
+		if strings.HasSuffix(strings.ToUpper(c.collation), "_UTF8") && !strings.HasPrefix(c.Type, "n") {
 			list[i], found = "CAST("+name+" AS nvarchar(max))", true
 		}
 	}

@@ -50,6 +50,10 @@ type DB struct {
 	// guarded tells that nothing may be changed: queries run in transactions that are rolled
 	// back.
 	guarded bool
+	// staged are the columns of the tables of a merge, or nil; together loads in one
+	// transaction.
+	staged   []column
+	together *together
 }
 
 // parameters are those that a URL may have, in the driver's own words.
@@ -214,6 +218,7 @@ func (d *DB) Close() error {
 	if d.load != nil {
 		d.load.Rollback()
 	}
+	d.RollbackTogether()
 	if d.c != nil {
 		d.c.Close()
 	}

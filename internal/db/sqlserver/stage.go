@@ -35,7 +35,7 @@ const mostEnders = 1000
 // doomed reports whether a row may end the transaction: by a trigger, or by a conversion in
 // a check or a computed column, which fails as such.
 func (l *load) doomed(ctx context.Context) (bool, error) {
-	if l.spec.Mode.New() || l.spec.Steps != "" || l.spec.Once {
+	if l.spec.Mode.New() || l.spec.Steps != "" || l.spec.Once || l.spec.Stage != nil || l.d.together != nil {
 		return false, nil // none, or each row has to be refused as it comes
 	}
 	rows, err := l.d.questions().Rows(ctx, "cannot be read", `SELECT t.name FROM sys.triggers t JOIN sys.trigger_events e

@@ -14,7 +14,7 @@ func (d *DB) notebook(schema, load string) db.Notebook {
 	return db.Notebook{Questions: d.questions(), Schema: schema, Load: load}
 }
 
-func (l *load) notebook() db.Notebook { return l.d.notebook(l.spec.Table.Schema, l.spec.Steps) }
+func (l *load) notebook() db.Notebook { return l.d.notebook(l.spec.Home().Schema, l.spec.Steps) }
 
 // lock gets a lock of the session's, of the server's kind for applications; who gets none
 // in time is told what it means.
@@ -96,7 +96,7 @@ func (d *DB) hasNotes(ctx context.Context, schema string) (bool, error) {
 
 // forget removes the load's notes.
 func (l *load) forget(ctx context.Context) error {
-	is, err := l.d.hasNotes(ctx, l.spec.Table.Schema)
+	is, err := l.d.hasNotes(ctx, l.spec.Home().Schema)
 	if err != nil || !is {
 		return err
 	}

@@ -25,22 +25,21 @@ func (d *DB) Tally(ctx context.Context, t dialect.Table) (int64, []tally.Tally, 
 	for _, c := range columns {
 		found.Columns = append(found.Columns, c.Column)
 	}
-	return d.tally(ctx, t, columns, db.LooseColumns(found, t.Columns))
+	return d.tallyFrom(ctx, Dialect.Qualified(t.Schema, t.Name), t.Columns, columns, db.LooseColumns(found, t.Columns))
 }
 
 // atOnce is how many columns are asked for in one statement, which yields at most 4,096.
 const atOnce = 500
 
-// tally lets the server add up what a table holds. What it cannot add up is read back: text
+// tallyFrom lets the server add up what stands behind FROM. What it cannot add up is read back: text
 // before version 15, which knows no UTF-8, and sums beyond 38 digits.
-func (d *DB) tally(ctx context.Context, t dialect.Table, columns []column, loose []bool) (rows int64, out []tally.Tally,
-	err error) {
-	from := Dialect.Qualified(t.Schema, t.Name)
-	out = make([]tally.Tally, len(t.Columns))
+func (d *DB) tallyFrom(ctx context.Context, from string, list []dialect.Column, columns []column,
+	loose []bool) (rows int64, out []tally.Tally, err error) {
+	out = make([]tally.Tally, len(list))
 	var back []int
-	for first := 0; first == 0 || first < len(t.Columns); first += atOnce {
-		some := t.Columns[first:min(first+atOnce, len(t.Columns))]
-		list := []string{"COUNT_BIG(*)"}
+	for first := 0; first == 0 || first < len(list); first += atOnce {
+		some := list[first:min(first+atOnce, len(list))]
+		asks := []string{"COUNT_BIG(*)"}
 		var asked []int
 		for i, c := range some {
 			k := columnOf(columns, c.Name)
@@ -52,9 +51,9 @@ func (d *DB) tally(ctx context.Context, t dialect.Table, columns []column, loose
 				continue
 			}
 			asked = append(asked, first+i)
-			list = append(list, facts(columns[k], c.Type, loose[first+i])...)
+			asks = append(asks, facts(columns[k], c.Type, loose[first+i])...)
 		}
-		got, err := d.questions().Rows(ctx, "cannot be tallied", "SELECT "+strings.Join(list, ", ")+" FROM "+from)
+		got, err := d.questions().Rows(ctx, "cannot be tallied", "SELECT "+strings.Join(asks, ", ")+" FROM "+from)
 		if m := asServer(err); m != nil && m.Number == 8115 {
 			back = append(back, asked...)
 			continue
@@ -62,12 +61,12 @@ func (d *DB) tally(ctx context.Context, t dialect.Table, columns []column, loose
 		if err != nil {
 			return 0, nil, err
 		}
-		if rows, err = d.parse(t, loose, asked, got[0], out); err != nil {
+		if rows, err = d.parse(list, loose, asked, got[0], out); err != nil {
 			return 0, nil, d.fail("cannot be tallied", err)
 		}
 	}
 	if len(back) > 0 {
-		if rows, err = d.readBack(ctx, t, columns, loose, back, out); err != nil {
+		if rows, err = d.readBack(ctx, from, list, columns, loose, back, out); err != nil {
 			return 0, nil, err
 		}
 	}
@@ -75,11 +74,11 @@ func (d *DB) tally(ctx context.Context, t dialect.Table, columns []column, loose
 }
 
 // parse reads what the server has added up of some columns.
-func (d *DB) parse(t dialect.Table, loose []bool, asked []int, got []*string, out []tally.Tally) (int64, error) {
+func (d *DB) parse(list []dialect.Column, loose []bool, asked []int, got []*string, out []tally.Tally) (int64, error) {
 	var cols []dialect.Column
 	var free []bool
 	for _, i := range asked {
-		cols, free = append(cols, t.Columns[i]), append(free, loose[i])
+		cols, free = append(cols, list[i]), append(free, loose[i])
 	}
 	for k, c := range cols {
 		for _, p := range []**string{&got[3+4*k], &got[4+4*k]} {
@@ -178,13 +177,13 @@ func inUTF8(c column, x string) string {
 }
 
 // readBack tallies columns by reading all their values.
-func (d *DB) readBack(ctx context.Context, t dialect.Table, columns []column, loose []bool, back []int,
-	out []tally.Tally) (rows int64, err error) {
+func (d *DB) readBack(ctx context.Context, from string, list []dialect.Column, columns []column, loose []bool,
+	back []int, out []tally.Tally) (rows int64, err error) {
 	var names []string
 	var cols []db.Column
 	var readers []*reading.Reader
 	for _, i := range back {
-		c := t.Columns[i]
+		c := list[i]
 		k := columnOf(columns, c.Name)
 		name := quote(c.Name)
 		if n := columns[k].declared.name; n == "char" || n == "nchar" {
@@ -195,7 +194,7 @@ func (d *DB) readBack(ctx context.Context, t dialect.Table, columns []column, lo
 		out[i] = tally.Tally{Type: c.Type, Loose: loose[i]}
 	}
 	var v reading.Value
-	err = d.Scan(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+Dialect.Qualified(t.Schema, t.Name), cols,
+	err = d.Scan(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+from, cols,
 		func(fields [][]byte) error {
 			rows++
 			for k, i := range back {

@@ -26,6 +26,8 @@ type frame struct {
 	aggs []Value
 	up   *frame
 	s    *Session
+	// windows are what the window functions come to, of the row at hand.
+	windows []Value
 }
 
 // A slot is a source of a query, as names find it.
@@ -53,6 +55,7 @@ type scope struct {
 	groups  []tsql.Expr
 	aggs    []*aggregate
 	inAgg   bool
+	windows []*window
 	// What is added up, and as what it was written.
 	args     []*expr
 	argTrees []tsql.Expr

@@ -270,7 +270,7 @@ func switchOffset(_ *Session, _ []*expr, v []Value) (Value, error) {
 // call is a function with its arguments. It is long because some are forms of their own.
 func (sc *scope) call(e *tsql.Call) (*expr, error) {
 	if e.Over {
-		return nil, unknown("window functions (%s … OVER)", e.Name)
+		return sc.window(e)
 	}
 	if aggregates[e.Name] {
 		return sc.aggregate(e)

@@ -379,6 +379,8 @@ func (x *selection) run(up *frame, emit func([]Value) error) error {
 	}
 	if x.sc.grouped {
 		err = x.runGroups(fr, out)
+	} else if len(x.sc.windows) > 0 {
+		err = x.runWindows(fr, out)
 	} else {
 		err = x.runRows(fr, out)
 	}

@@ -121,6 +121,9 @@ func serverFunctions() map[string]function {
 			_ []Value) Value {
 			return Value{N: s.state()}
 		}),
+		"ROWCOUNT_BIG": plain(0, is(Type{Kind: BigInt}), func(s *Session, _ []Value) Value {
+			return Value{N: s.rowCount}
+		}),
 		"SCOPE_IDENTITY": plain(0, is(Type{Kind: Decimal, Prec: 38}), func(s *Session,
 			_ []Value) Value {
 			return s.identity

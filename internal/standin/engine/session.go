@@ -573,7 +573,7 @@ func writes(st tsql.Statement) bool {
 
 func (s *Session) query(q *tsql.Select) (int64, error) {
 	if q.Into != nil {
-		return -1, unknown("SELECT … INTO")
+		return s.selectInto(q)
 	}
 	p, err := s.plan(q, nil)
 	if err != nil {
