@@ -74,7 +74,11 @@ func TestSockets(t *testing.T) {
 	u, err := url.Parse(raw)
 	require.NoError(t, err)
 	b := benchOf(t, raw)
-	socket := url.Values{"host": {os.Getenv("AMBERTRAY_TEST_POSTGRES_TLS")}, "port": {u.Port()}}
+	folder := os.Getenv("AMBERTRAY_TEST_POSTGRES_TLS")
+	if folder == "" {
+		t.Skip("no server of ours, whose socket is known; 'make test' starts one")
+	}
+	socket := url.Values{"host": {folder}, "port": {u.Port()}}
 	at := "postgres://" + u.User.Username() + "@" + u.Path + "?" + socket.Encode()
 	b.write("a.csv", "id,toll\n1,2.50\n")
 	b.run(0, "load", "a.csv", "--into", at, "--table", "tolls")

@@ -156,6 +156,7 @@ var commit = map[string]string{
 // the server has it and behind it. Resumed, it is in once.
 func TestLostAnswersOfSteps(t *testing.T) {
 	onNetwork(t, func(t *testing.T, b *bench, s server) {
+		t.Parallel() // of those that take long
 		u, err := url.Parse(s.url)
 		require.NoError(t, err)
 		var text strings.Builder

@@ -170,6 +170,7 @@ func (b *bench) stopped(s server, more ...string) string {
 
 func TestStoppedLoads(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
+		t.Parallel() // of those that take long
 		rows, rejects := b.gauges()
 		entry := b.stopped(s)
 		assert.Contains(t, s.tables(t), "ambertray_steps")
@@ -253,6 +254,7 @@ func TestStepsNotBegun(t *testing.T) {
 // Two loads at once keep their notes apart.
 func TestStepsOfTwoLoads(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
+		t.Parallel() // of those that take long
 		b.gauges()
 		entry := b.stopped(s)
 		rec := b.loaded(3, "gauges.yaml", "--into", s.url, "--table", "others", "--commit-every", "1000")
