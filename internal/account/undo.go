@@ -2,7 +2,6 @@ package account
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -573,8 +572,7 @@ func committed(ctx context.Context, e *tray.Entry, r *tray.Receipt, commit func(
 		return err
 	}
 	err := commit(ctx)
-	var lost *db.Unsure
-	if err != nil && !errors.As(err, &lost) {
+	if err != nil && !db.IsUnsure(err) {
 		_ = e.Drop() // the receipt that was prepared
 	}
 	return err

@@ -1,6 +1,7 @@
 package db
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"fmt"
@@ -53,6 +54,31 @@ func (q Questions) Number(ctx context.Context, what, sql string, args ...any) (i
 func (q Questions) Do(ctx context.Context, what, sql string, args ...any) error {
 	_, err := q.Rows(ctx, what, sql, args...)
 	return err
+}
+
+// A Savepoint is a place within a transaction.
+type Savepoint struct {
+	q  Questions
+	as dialect.Savepoints
+}
+
+// Savepoint sets one.
+func (q Questions) Savepoint(ctx context.Context, name string) (*Savepoint, error) {
+	s := &Savepoint{q, q.Dialect.SavepointsAs(name)}
+	return s, s.q.Do(ctx, "cannot go on", s.as.Set)
+}
+
+// Let lets go of it.
+func (s *Savepoint) Let(ctx context.Context) error {
+	if s.as.Let == "" {
+		return nil
+	}
+	return s.q.Do(ctx, "cannot go on", s.as.Let)
+}
+
+// Back goes back to it, and lets go of it.
+func (s *Savepoint) Back(ctx context.Context) error {
+	return cmp.Or(s.q.Do(ctx, "cannot go on", s.as.Back), s.Let(ctx))
 }
 
 // makeTable makes a table of the program's own, where there is none.

@@ -1227,8 +1227,7 @@ func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job 
 	if err == nil || errors.As(err, &stays) {
 		return err
 	}
-	var lost *db.Unsure
-	if errors.As(err, &lost) {
+	if db.IsUnsure(err) {
 		return d.ask(ctx, entry, job, answer, err)
 	}
 	var unmet *load.Unexpected

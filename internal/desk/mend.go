@@ -2,7 +2,6 @@ package desk
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"os/user"
@@ -75,9 +74,8 @@ func (d *Desk) Mend(ctx context.Context, r MendRequest) (*MendAnswer, error) {
 		SlowPath: r.SlowPath, Log: e.log, Progress: m.Set, At: time.Now()})
 	m.End()
 	if err != nil {
-		var lost *db.Unsure
 		switch {
-		case errors.As(err, &lost):
+		case db.IsUnsure(err):
 			err = fmt.Errorf("%w\n  do not mend again before 'ambertray verify %s' has settled it", err, e.Name)
 		case ctx.Err() != nil:
 			err = &Stopped{"nothing was committed"}

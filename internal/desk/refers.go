@@ -50,8 +50,8 @@ func offer(ctx context.Context, conn db.Session, loads ...*loading) {
 	ctx, cancel := context.WithTimeout(ctx, offersWithin)
 	defer cancel()
 	o := &offering{conn: conn, q: merger.Within(), loads: loads, looked: map[string]*parent{}}
-	point := conn.Dialect().SavepointsAs("ambertray_offers")
-	if o.q.Do(ctx, "cannot set a savepoint", point.Set) != nil {
+	point, err := o.q.Savepoint(ctx, "ambertray_offers")
+	if err != nil {
 		return
 	}
 	for _, l := range loads {
@@ -61,11 +61,7 @@ func offer(ctx context.Context, conn db.Session, loads ...*loading) {
 		}
 	}
 	// A question that failed would end the transaction.
-	ctx = context.WithoutCancel(ctx)
-	_ = o.q.Do(ctx, "cannot go on", point.Back)
-	if point.Let != "" {
-		_ = o.q.Do(ctx, "cannot go on", point.Let)
-	}
+	_ = point.Back(context.WithoutCancel(ctx))
 }
 
 // mayRefer reports whether the load makes a table, whose plan could say what it refers to.

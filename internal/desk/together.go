@@ -226,12 +226,11 @@ func (s *loadSet) run(ctx context.Context) (err error) {
 		}
 	}
 	if err := group.CommitTogether(ctx); err != nil {
-		var lost *db.Unsure
 		var left *db.Left
 		if errors.As(err, &left) {
 			return errors.Join(err, s.settle(ctx, names))
 		}
-		if errors.As(err, &lost) {
+		if db.IsUnsure(err) {
 			return fmt.Errorf("%w\n  'ambertray verify' settles each: %s", err, strings.Join(names, ", "))
 		}
 		return s.failed(s.loads, nil, err)

@@ -116,14 +116,13 @@ func doneBy(u *tray.Undoing) string {
 // notDone says what became of something that could not be done to an entry.
 func (d *Desk) notDone(ctx context.Context, e *Entry, what string, err error) error {
 	var why *account.NotDone
-	var lost *db.Unsure
 	var asked *Need
 	switch {
 	case errors.As(err, &why):
 		err = &Need{fmt.Errorf("%s: %w", e.Name, err)}
 	case errors.As(err, &asked):
 		return err
-	case errors.As(err, &lost):
+	case db.IsUnsure(err):
 		err = fmt.Errorf("%w\n  'ambertray verify %s' settles it", err, e.Name)
 	case ctx.Err() != nil:
 		err = &Stopped{"nothing was committed"}

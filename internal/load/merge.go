@@ -703,15 +703,9 @@ func (x *merging) reasons() (out []tray.Reason) {
 // none of them is in.
 func (x *merging) try(ctx context.Context, lo, hi int64) (*sink.Refusal, error) {
 	q, affected := x.m.Within(), int64(0)
-	point := x.sql.SavepointsAs(savepoint)
-	if err := q.Do(ctx, "cannot go on", point.Set); err != nil {
+	point, err := q.Savepoint(ctx, savepoint)
+	if err != nil {
 		return nil, err
-	}
-	let := func() error {
-		if point.Let == "" {
-			return nil
-		}
-		return q.Do(ctx, "cannot go on", point.Let)
 	}
 	for _, what := range []dialect.Change{dialect.Changed, dialect.Inserted} {
 		if x.counts[what] == 0 {
@@ -731,9 +725,9 @@ func (x *merging) try(ctx context.Context, lo, hi int64) (*sink.Refusal, error) 
 		if refusal == nil {
 			return nil, q.Fail("cannot bring the rows into the table", err)
 		}
-		return refusal, cmp.Or(q.Do(ctx, "cannot go on", point.Back), let())
+		return refusal, point.Back(ctx)
 	}
-	return nil, let()
+	return nil, point.Let(ctx)
 }
 
 // held verifies the stage against what was read, and the table against the stage; it

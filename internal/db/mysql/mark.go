@@ -159,8 +159,7 @@ func claimOf(load string) string {
 // sent runs a statement that makes a load come to be.
 func (l *load) sent(ctx context.Context, what, statement string) error {
 	err := l.d.sent(ctx, what, statement)
-	var lost *db.Unsure
-	l.unsure = l.unsure || errors.As(err, &lost)
+	l.unsure = l.unsure || db.IsUnsure(err)
 	return err
 }
 

@@ -3,7 +3,6 @@ package mysql
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -102,8 +101,7 @@ func (r *refit) Commit(ctx context.Context) error {
 	q := r.d.questions()
 	for i, s := range slices.Concat(r.fills, r.Statements()) {
 		err := r.d.sent(ctx, "cannot make the change", s)
-		var lost *db.Unsure
-		if err != nil && (i > 0 || errors.As(err, &lost)) {
+		if err != nil && (i > 0 || db.IsUnsure(err)) {
 			return &db.Unsure{Err: fmt.Errorf("a part of the change is made at most: %w", err)}
 		}
 		if err != nil {

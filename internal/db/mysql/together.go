@@ -119,8 +119,7 @@ func (d *DB) CommitTogether(ctx context.Context) error {
 // sentTogether runs the statement that makes all loads come to be.
 func (d *DB) sentTogether(ctx context.Context, what, statement string) error {
 	err := d.sent(ctx, what, statement)
-	var lost *db.Unsure
-	if errors.As(err, &lost) {
+	if db.IsUnsure(err) {
 		d.together = nil // what became of it is to be asked for, and nothing to be taken away
 	}
 	return err

@@ -195,11 +195,7 @@ func (l *load) Commit(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := d.commit(); err != nil {
-		var lost *db.Unsure
-		if l.unsure = errors.As(err, &lost) && l.side == ""; !l.unsure && lost != nil {
-			return lost.Err // the side table has not its name yet
-		}
+	if err := l.commit(); err != nil {
 		return err
 	}
 	l.renumber(ctx)
@@ -213,6 +209,18 @@ func (l *load) Commit(ctx context.Context) error {
 	}
 	l.end()
 	return nil
+}
+
+// commit commits the transaction of the load. Of rows in a side table nothing is unsure where no
+// answer came: it has not its name yet.
+func (l *load) commit() error {
+	err := l.d.commit()
+	var lost *db.Unsure
+	if errors.As(err, &lost) && l.side != "" {
+		return lost.Err
+	}
+	l.unsure = lost != nil
+	return err
 }
 
 // renumber has the server go on with its numbers above the largest that was loaded. That is a

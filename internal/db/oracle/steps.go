@@ -2,7 +2,6 @@ package oracle
 
 import (
 	"context"
-	"errors"
 	"fmt"
 
 	"ambertray/internal/db"
@@ -75,9 +74,7 @@ func (l *load) Step(ctx context.Context, step int, note string) error {
 	if err := l.notebook().Write(ctx, step, note); err != nil {
 		return err
 	}
-	if err := l.d.commit(); err != nil {
-		var lost *db.Unsure
-		l.unsure = errors.As(err, &lost)
+	if err := l.commit(); err != nil {
 		return err
 	}
 	l.made, l.stepped = false, true

@@ -55,11 +55,7 @@ func (d *DB) BeginTogether(context.Context) error {
 func (l *load) wait(ctx context.Context) error {
 	t := l.d.together
 	if l.side != "" {
-		if err := l.d.commit(); err != nil {
-			var lost *db.Unsure
-			if errors.As(err, &lost) {
-				return lost.Err // the side table has not its name yet
-			}
+		if err := l.commit(); err != nil {
 			return err
 		}
 		l.renumber(ctx)
