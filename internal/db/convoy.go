@@ -1,6 +1,7 @@
 package db
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"sync"
@@ -30,14 +31,14 @@ type Convoy struct {
 
 	mu       sync.Mutex
 	changed  *sync.Cond
-	next     int  // the batch whose turn it is to be committed
-	bad      int  // the first batch that was not taken as it is; 0: none
-	finished int  // batches whose goroutine has ended
-	in       int  // rows that are committed
-	unsure   bool // whether the bad batch is
+	next     int   // the batch whose turn it is to be committed
+	bad      int   // the first batch that was not taken as it is; 0: none
+	finished int   // batches whose goroutine has ended
+	in       int64 // rows that are committed
+	unsure   bool  // whether the bad batch is
 
 	begun  int // batches, numbered from 1
-	flying []Flight
+	flying []flight
 	kept   bool   // the batch written last is kept
 	spare  []byte // memory in place of it
 	over   bool
@@ -50,17 +51,16 @@ type OutOfOrder struct{ Err error }
 func (e *OutOfOrder) Error() string { return e.Err.Error() }
 func (e *OutOfOrder) Unwrap() error { return e.Err }
 
-// A Flight is a batch under way.
-type Flight struct {
+// A flight is a batch under way.
+type flight struct {
 	number int // 0: none
-	// First is the number of its first row, as Write was told.
-	First int
+	first  int // the number of its first row, as Write was told
 	sink.Batch
 }
 
 // NewConvoy sends over lanes; in rows are committed already.
 func NewConvoy(ctx context.Context, lanes []Lane, in int) *Convoy {
-	c := &Convoy{lanes: lanes, flying: make([]Flight, len(lanes)), next: 1, in: in}
+	c := &Convoy{lanes: lanes, flying: make([]flight, len(lanes)), next: 1, in: int64(in)}
 	c.changed = sync.NewCond(&c.mu)
 	c.ctx, c.stop = context.WithCancel(ctx)
 	return c
@@ -93,14 +93,14 @@ func (c *Convoy) Write(b sink.Batch, first int) (taken bool) {
 	c.begun++
 	at := c.begun % len(c.lanes)
 	c.kept, c.spare = true, c.flying[at].Data[:0]
-	c.flying[at] = Flight{c.begun, first, b}
+	c.flying[at] = flight{c.begun, first, b}
 	c.wait.Add(1)
 	go c.fly(c.lanes[at], c.flying[at])
 	return true
 }
 
 // fly takes one batch, and commits it when all before it are.
-func (c *Convoy) fly(n Lane, f Flight) {
+func (c *Convoy) fly(n Lane, f flight) {
 	defer c.wait.Done()
 	clean := n.Take(c.ctx, f.Batch)
 	c.mu.Lock()
@@ -119,7 +119,7 @@ func (c *Convoy) fly(n Lane, f Flight) {
 	switch {
 	case clean && err == nil:
 		c.next++
-		c.in += f.Rows
+		c.in += int64(f.Rows)
 	case clean:
 		c.unsure, c.bad = true, f.number // its rows may be in or not
 	}
@@ -127,13 +127,37 @@ func (c *Convoy) fly(n Lane, f Flight) {
 	c.changed.Broadcast()
 }
 
-// Settle waits for what is under way, and returns what was rolled back, in order: that is to
-// be sent again, if it is not in. Where the commit of the first was not answered, in is asked
-// how many rows there are.
-func (c *Convoy) Settle(in func() (int, error)) (again []Flight, err error) {
+// Settle waits for what is under way, and begins what follows on the load's own connection:
+// write sends again there what was rolled back, in order. What that refuses is returned, with
+// numbers among all rows. Where the commit of a batch was not answered, in is asked how many
+// rows there are.
+func (c *Convoy) Settle(ctx context.Context, in func() (int64, error), begin func() error,
+	write func(sink.Batch) ([]sink.Refusal, error)) (refused []sink.Refusal, err error) {
 	c.over = true
 	c.wait.Wait()
 	c.stop()
+	again, err := c.rolledBack(in)
+	if err = cmp.Or(ctx.Err(), err); err != nil {
+		return nil, err
+	}
+	if err := begin(); err != nil {
+		return nil, err
+	}
+	for _, f := range again {
+		here, err := write(f.Batch)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range here {
+			r.Row += f.first
+			refused = append(refused, r)
+		}
+	}
+	return refused, nil
+}
+
+// rolledBack are the batches that are to be sent again, in order.
+func (c *Convoy) rolledBack(in func() (int64, error)) (again []flight, err error) {
 	if c.bad == 0 {
 		return nil, nil
 	}
@@ -151,7 +175,7 @@ func (c *Convoy) Settle(in func() (int, error)) (again []Flight, err error) {
 			again = append(again, f)
 		}
 	}
-	slices.SortFunc(again, func(a, b Flight) int { return a.number - b.number })
+	slices.SortFunc(again, func(a, b flight) int { return a.number - b.number })
 	return again, nil
 }
 

@@ -157,36 +157,23 @@ func (v *convoy) settle(ctx context.Context) error {
 		return nil
 	}
 	l := v.l
-	again, err := v.Settle(func() (n int, err error) {
-		if err = l.main.c.QueryRowContext(ctx, "SELECT count(*) FROM "+l.table).Scan(&n); err != nil {
-			err = l.d.fail("cannot be asked which rows are in", err)
+	refused, err := v.Settle(ctx, l.in(ctx), func() error {
+		v.close()
+		if _, err := l.main.c.ExecContext(ctx, "SET SESSION innodb_lock_wait_timeout = DEFAULT"); err != nil {
+			return l.d.fail("cannot go on", err)
 		}
-		return n, err
-	})
+		return l.start(ctx)
+	}, func(b sink.Batch) ([]sink.Refusal, error) { return l.write(ctx, b) })
 	v.close()
-	if err := ctx.Err(); err != nil {
-		return err
+	v.refused = append(v.refused, refused...)
+	return err
+}
+
+// in asks how many rows are in.
+func (l *load) in(ctx context.Context) func() (int64, error) {
+	return func() (int64, error) {
+		return l.d.questions().Number(ctx, "cannot be asked which rows are in", "SELECT count(*) FROM "+l.table)
 	}
-	if err != nil {
-		return err
-	}
-	if _, err := l.main.c.ExecContext(ctx, "SET SESSION innodb_lock_wait_timeout = DEFAULT"); err != nil {
-		return l.d.fail("cannot go on", err)
-	}
-	if err := l.start(ctx); err != nil {
-		return err
-	}
-	for _, f := range again {
-		refused, err := l.write(ctx, f.Batch)
-		if err != nil {
-			return err
-		}
-		for _, r := range refused {
-			r.Row += f.First
-			v.refused = append(v.refused, r)
-		}
-	}
-	return nil
 }
 
 // Finish implements db.Finisher: it waits for what is under way.

@@ -31,17 +31,21 @@ type lanes struct {
 	rows  int // written and not refused
 }
 
-// inLanes reports whether a load goes over several connections: into a new table in whose
-// definition nothing refuses a row because of another.
-func (l *load) inLanes() bool {
+// inLanes reports whether a load goes over several connections, and settles how many: into a new
+// table in whose definition nothing refuses a row because of another.
+func (l *load) inLanes(ctx context.Context) bool {
 	s, t := &l.spec, &l.spec.Table
 	for _, c := range t.Columns {
 		if c.Identity {
 			return false
 		}
 	}
-	return s.Mode.New() && s.Steps == "" && !s.Once && s.Like == nil && s.Keep == "" &&
-		!s.MakeSchema && len(t.Unique)+len(t.References) == 0 && l.d.together == nil && l.d.refitting == nil
+	if !s.Mode.New() || s.Steps != "" || s.Once || s.Like != nil || s.Keep != "" || s.MakeSchema ||
+		len(t.Unique)+len(t.References) > 0 || l.d.together != nil || l.d.refitting != nil {
+		return false
+	}
+	s.Lanes = l.howMany(ctx)
+	return s.Lanes > 1
 }
 
 // worthLanes is how much there has to be to read, that several connections are used unasked.
@@ -133,7 +137,7 @@ func (l *load) fly(ctx context.Context) {
 	n := l.lanes
 	own := &lane{c: l.d.c, copySQL: l.copySQL, binary: l.binary}
 	all := []db.Lane{own}
-	for len(all) < l.spec.Lanes { // which is how many there are to be
+	for len(all) < l.spec.Lanes {
 		c, err := pgx.ConnectConfig(ctx, l.d.c.Config().Copy())
 		if err != nil {
 			break
@@ -200,37 +204,17 @@ func (l *load) land(ctx context.Context) error {
 	if l.tx != nil {
 		return nil
 	}
-	var again []db.Flight
-	if n.Convoy != nil {
-		var err error
-		again, err = n.Settle(func() (rows int, err error) {
-			if err = l.d.c.QueryRow(ctx, "SELECT count(*) FROM "+l.table).Scan(&rows); err != nil {
-				err = l.d.fail("cannot be asked which rows are in", err)
-			}
-			return rows, err
-		})
+	if n.Convoy == nil { // no row has come
+		return l.begin(ctx)
+	}
+	refused, err := n.Settle(ctx, func() (int64, error) {
+		return l.d.questions(l.d.c).Number(ctx, "cannot be asked which rows are in", "SELECT count(*) FROM "+l.table)
+	}, func() error {
 		n.closeMore()
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		if err != nil {
-			return err
-		}
-	}
-	if err := l.begin(ctx); err != nil {
-		return err
-	}
-	for _, f := range again {
-		refused, err := l.write(ctx, f.Batch)
-		if err != nil {
-			return err
-		}
-		for _, r := range refused {
-			r.Row += f.First
-			n.found = append(n.found, r)
-		}
-	}
-	return nil
+		return l.begin(ctx)
+	}, func(b sink.Batch) ([]sink.Refusal, error) { return l.write(ctx, b) })
+	n.found = append(n.found, refused...)
+	return err
 }
 
 // takeName gives the side table its name, in the transaction of the load.

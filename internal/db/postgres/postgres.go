@@ -269,10 +269,7 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 	name := t.Name
 	d.load = l
 	var err error
-	if l.inLanes() {
-		l.spec.Lanes = l.howMany(ctx)
-	}
-	if l.inLanes() && l.spec.Lanes > 1 {
+	if l.inLanes(ctx) {
 		if err = l.makeSide(ctx); l.lanes != nil {
 			name = l.lanes.side
 		}
