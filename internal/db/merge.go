@@ -2,6 +2,7 @@ package db
 
 import (
 	"context"
+	"fmt"
 
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/sink"
@@ -49,6 +50,45 @@ type Merger interface {
 	TallyFrom(ctx context.Context, from string, columns []dialect.Column, loose []bool) (int64, []tally.Tally, error)
 	// Unstage takes the tables away.
 	Unstage(ctx context.Context)
+}
+
+// Unprepared is a part of a [Merger] that has nothing to do before the stage is asked, and before
+// changes are made: both tables have their numbers as keys, and the server looks by itself at
+// tables that nobody has counted.
+type Unprepared struct{}
+
+// Ready is what a Merger does there: nothing.
+func (Unprepared) Ready(context.Context, *dialect.Merge) error { return nil }
+
+// Compared is nothing, too.
+func (Unprepared) Compared(context.Context, *dialect.Merge) error { return nil }
+
+// Divide is nothing, too.
+func (Unprepared) Divide(context.Context, *dialect.Merge) error { return nil }
+
+// TooManyColumns is why what changes in a table cannot be kept, where a table may have so many
+// columns at most; nil: it can.
+func TooManyColumns(where string, t *Table, m *dialect.Merge, most int) error {
+	n := 2 + len(t.Columns) + len(m.NewValues())
+	if n <= most {
+		return nil
+	}
+	return &Error{Where: where, What: fmt.Sprintf("what changes in %s cannot be kept: a table for it would have %d "+
+		"columns, and %d are the most", t.Name, n, most),
+		Do: "load into a new table and merge by hand; nothing was changed"}
+}
+
+// Given are the columns of the table of a load that take values, as it is now, quoted and with
+// commas between: those of which rows are kept.
+func (q Questions) Given(ctx context.Context, s Session, t dialect.Table) (string, error) {
+	found, err := s.Find(ctx, t.Schema, t.Name)
+	if err != nil {
+		return "", err
+	}
+	if found == nil {
+		return "", q.Fail("has no table "+t.Name+" any more", nil)
+	}
+	return q.Dialect.List(found.Given()), nil
 }
 
 // Home is the schema of the table that a load is about, and its name there.

@@ -36,11 +36,17 @@ func NewSide(schema, table string) string {
 	return SideNames(schema, table) + hex.EncodeToString(r[:])
 }
 
-// Redirected are references to tables, of which some have another name for now.
-func Redirected(references []dialect.Reference, now func(schema, table string) string) []dialect.Reference {
+// Sides are the names that tables have for now which wait for others.
+type Sides map[Name]string
+
+// Redirected are references to tables, of which those that wait have another name. A key follows
+// the table that it refers to when that is renamed.
+func (s Sides) Redirected(references []dialect.Reference) []dialect.Reference {
 	out := slices.Clone(references)
-	for i := range out {
-		out[i].Table = now(out[i].Schema, out[i].Table)
+	for i, r := range out {
+		if side, is := s[Name{r.Schema, r.Table}]; is {
+			out[i].Table = side
+		}
 	}
 	return out
 }

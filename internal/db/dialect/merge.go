@@ -74,16 +74,31 @@ func (m *Merge) each(write func(c Column, value string) string) (out []string) {
 	return out
 }
 
-// A NewValue is a column of the changes that has the new value of one of the stage.
-type NewValue struct{ Name, As string }
+// NewValues are the columns of the stage whose new values the changes have, too.
+func (m *Merge) NewValues() []string {
+	return m.each(func(c Column, _ string) string { return c.Name })
+}
 
-// NewValues are those columns, in their order, which is behind the table's.
-func (m *Merge) NewValues() (out []NewValue) {
-	m.each(func(c Column, value string) string {
-		out = append(out, NewValue{c.Name, value})
-		return ""
-	})
-	return out
+// Definitions make the tables of a merge, and the index by which changes are found. number is the
+// type of the stage's numbers, which are its key, row of the same in the changes, and what of what
+// becomes of a row. column defines one with the type of a column of the table, under a name that is
+// quoted.
+func (m *Merge) Definitions(number, row, what, index string, column func(name, as string) string) []string {
+	what = ChangeWhat + " " + what
+	stage, changes := []string{m.Number + " " + number + " PRIMARY KEY"}, []string{ChangeRow + " " + row, what}
+	if m.Undoes {
+		stage = append(stage, what)
+	}
+	for _, c := range m.Columns {
+		stage = append(stage, column(c.Name, m.Quote(c.Name)))
+	}
+	for _, c := range m.All {
+		changes = append(changes, column(c, m.Quote(c)))
+	}
+	changes = append(changes, m.each(func(c Column, value string) string { return column(c.Name, value) })...)
+	return []string{fmt.Sprintf("CREATE TABLE %s (%s)", m.Stage, strings.Join(stage, ", ")),
+		fmt.Sprintf("CREATE TABLE %s (%s)", m.Changes, strings.Join(changes, ", ")),
+		fmt.Sprintf("CREATE INDEX %s ON %s (%s)", index, m.Changes, ChangeRow)}
 }
 
 // names are the columns, quoted, with what stands before each.

@@ -29,13 +29,10 @@ func (l *load) keepRows(ctx context.Context) error {
 		return nil
 	}
 	t := l.spec.Table
-	found, err := l.d.Find(ctx, t.Schema, t.Name)
+	given, err := l.d.questions().Given(ctx, l.d, t)
 	if err != nil {
 		return err
 	}
-	if found == nil {
-		return l.d.fail("has no table "+t.Name+" any more", nil)
-	}
 	return l.d.questions().Do(ctx, "cannot keep the old rows", fmt.Sprintf("INSERT INTO %s (%s) SELECT %[2]s FROM %s",
-		l.keep, Dialect.List(found.Given()), Dialect.Qualified(t.Schema, t.Name)))
+		l.keep, given, Dialect.Qualified(t.Schema, t.Name)))
 }

@@ -87,12 +87,6 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 	return stage, err
 }
 
-// Compared implements db.Merger.
-func (d *DB) Compared(context.Context, *dialect.Merge) error { return nil }
-
-// Divide implements db.Merger: both tables have their numbers as keys.
-func (d *DB) Divide(context.Context, *dialect.Merge) error { return nil }
-
 // Affect implements db.Merger.
 func (d *DB) Affect(ctx context.Context, sql string) (int64, error) {
 	res, err := d.c.ExecContext(ctx, sql)
@@ -101,9 +95,6 @@ func (d *DB) Affect(ctx context.Context, sql string) (int64, error) {
 	}
 	return res.RowsAffected()
 }
-
-// Ready implements db.Merger.
-func (d *DB) Ready(context.Context, *dialect.Merge) error { return nil }
 
 // Within implements db.Merger.
 func (d *DB) Within() db.Questions { return d.questions() }

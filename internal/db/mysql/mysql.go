@@ -61,6 +61,7 @@ type config struct {
 
 // DB is a connection.
 type DB struct {
+	db.Unprepared
 	where    string
 	database string
 	host     string
@@ -431,7 +432,10 @@ func (l *load) prepare(ctx context.Context) error {
 			return d.fail("cannot mark the load as running", err)
 		}
 		made := t
-		made.Name, made.References = side, d.together.redirected(t.References)
+		made.Name = side
+		if d.together != nil {
+			made.References = d.together.sides.Redirected(t.References)
+		}
 		statements := Dialect.Create(made)
 		if l.spec.Like != nil {
 			statements = []string{likeSQL(Dialect.Qualified(t.Schema, side), l.spec.Like)}

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"ambertray/internal/db"
-	"ambertray/internal/db/dialect"
 )
 
 // Several new tables come to be together: each is made beside the one that is wanted, as
@@ -18,6 +17,7 @@ import (
 // together are loads that wait for the others.
 type together struct {
 	loads []*load
+	sides db.Sides
 	// there tells that the tables are there, and that the transaction is open.
 	there bool
 	mark  string // of all
@@ -36,25 +36,9 @@ func (t *together) has(side string) bool {
 	return false
 }
 
-// redirected are references to tables, of which those that wait have their side tables' names.
-// A key follows the table that it refers to when that is renamed.
-func (t *together) redirected(references []dialect.Reference) []dialect.Reference {
-	if t == nil {
-		return references
-	}
-	return db.Redirected(references, func(schema, table string) string {
-		for _, l := range t.loads {
-			if own := l.spec.Table; own.Name == table && own.Schema == schema {
-				return l.side
-			}
-		}
-		return table
-	})
-}
-
 // BeginTogether implements db.Grouper.
 func (d *DB) BeginTogether(context.Context) error {
-	d.together = &together{}
+	d.together = &together{sides: db.Sides{}}
 	return nil
 }
 
@@ -74,8 +58,8 @@ func (l *load) wait(ctx context.Context) error {
 		return l.d.fail("cannot commit", err) // the side table has not its name yet
 	}
 	l.main.end()
-	l.d.together.loads = append(l.d.together.loads, l)
-	l.d.load = nil
+	t.loads, l.d.load = append(t.loads, l), nil
+	t.sides[l.spec.Home()] = l.side
 	return nil
 }
 

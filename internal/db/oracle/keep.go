@@ -12,14 +12,11 @@ func (l *load) keepTable(ctx context.Context) error {
 	if l.spec.Keep == "" {
 		return nil
 	}
-	f, err := l.d.find(ctx, t.Schema, t.Name)
-	if err != nil {
+	var err error
+	if l.kept, err = l.d.questions().Given(ctx, l.d, t); err != nil {
 		return err
 	}
-	if f == nil {
-		return l.d.fail("has no table "+t.Name+" any more", nil)
-	}
-	l.keep, l.kept = Dialect.Qualified(t.Schema, l.spec.Keep), Dialect.List(f.Given())
+	l.keep = Dialect.Qualified(t.Schema, l.spec.Keep)
 	err = l.d.do(ctx, "cannot keep the old rows", fmt.Sprintf("CREATE TABLE %s AS SELECT %s FROM %s WHERE 1 = 0",
 		l.keep, l.kept, l.final))
 	if err != nil {

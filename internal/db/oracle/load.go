@@ -107,7 +107,10 @@ func (l *load) makeSide(ctx context.Context) error {
 		return err
 	}
 	made := t
-	made.Name, made.References = side, d.together.redirected(t.References)
+	made.Name = side
+	if d.together != nil {
+		made.References = d.together.sides.Redirected(t.References)
+	}
 	statements, err := l.statements(ctx, made)
 	if err != nil {
 		return err

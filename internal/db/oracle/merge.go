@@ -45,22 +45,25 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 	s := staging{side, side + db.ChangesEnd}
 	d.staged = append(d.staged, s)
 	m.Number, m.Stage, m.Changes = quote(db.StageNumber), quote(s.stage), quote(s.changes)
-	stage, statements := s.definitions(f, m)
-	for _, sql := range statements {
+	// Their columns have the table's types, and take nulls.
+	for _, sql := range m.Definitions("NUMBER(19)", "NUMBER(19)", "VARCHAR2(10 CHAR)", quote(s.changes+"_idx"),
+		func(name, as string) string {
+			at := slices.IndexFunc(f.Columns, func(c db.Column) bool { return c.Name == name })
+			return as + " " + f.Columns[at].Type
+		}) {
 		if err := d.define(ctx, "cannot make the tables of a merge", sql); err != nil {
 			return nil, err
 		}
 	}
 	m.Quiet, err = d.quiet(ctx, t)
-	return stage, err
+	return &db.Table{Name: s.stage}, err
 }
 
 // mergeable refuses what the statements of a merge cannot do here.
 func (d *DB) mergeable(f *found, m *dialect.Merge) error {
 	no := func(what, do string) error { return &db.Error{Where: d.where, What: what, Do: do} }
-	if n := 2 + len(f.Columns) + len(m.Columns) - len(m.Key); n > mostColumns {
-		return no(fmt.Sprintf("what changes in %s cannot be kept: a table for it would have %d columns, and %d are "+
-			"the most", f.Name, n, mostColumns), "load into a new table and merge by hand; nothing was changed")
+	if err := db.TooManyColumns(d.where, f.Table, m, mostColumns); err != nil {
+		return err
 	}
 	for _, c := range m.Columns {
 		own := f.column(c.Name)
@@ -81,34 +84,6 @@ func (d *DB) mergeable(f *found, m *dialect.Merge) error {
 		}
 	}
 	return nil
-}
-
-// definitions make both tables. Their columns have the table's types, and take nulls.
-func (s staging) definitions(f *found, m *dialect.Merge) (stage *db.Table, statements []string) {
-	stage = &db.Table{Name: s.stage}
-	staged := []string{m.Number + " NUMBER(19) PRIMARY KEY"}
-	what := dialect.ChangeWhat + " VARCHAR2(10 CHAR)"
-	changes := []string{dialect.ChangeRow + " NUMBER(19)", what}
-	if m.Undoes {
-		staged = append(staged, what)
-	}
-	typeOf := func(name string) string {
-		return f.Columns[slices.IndexFunc(f.Columns, func(c db.Column) bool { return c.Name == name })].Type
-	}
-	for _, c := range m.Columns {
-		staged = append(staged, quote(c.Name)+" "+typeOf(c.Name))
-	}
-	for _, c := range f.Columns {
-		changes = append(changes, quote(c.Name)+" "+c.Type)
-	}
-	for _, x := range m.NewValues() {
-		changes = append(changes, x.As+" "+typeOf(x.Name))
-	}
-	make := func(name string, columns []string) string {
-		return fmt.Sprintf("CREATE TABLE %s (%s)", quote(name), strings.Join(columns, ", "))
-	}
-	return stage, []string{make(s.stage, staged), make(s.changes, changes),
-		fmt.Sprintf("CREATE INDEX %s ON %s (%s)", quote(s.changes+"_idx"), quote(s.changes), dialect.ChangeRow)}
 }
 
 // define runs a definition. Where a transaction is open, which it would commit, another
@@ -140,15 +115,6 @@ func (d *DB) quiet(ctx context.Context, t *db.Table) (bool, error) {
 		CASE WHEN USER = :5 THEN 0 ELSE 1 END FROM dual`, owner, name, owner, name, owner)
 	return loud == 0, err
 }
-
-// Ready implements db.Merger. The server looks at tables that nobody has counted by itself.
-func (d *DB) Ready(context.Context, *dialect.Merge) error { return nil }
-
-// Compared implements db.Merger.
-func (d *DB) Compared(context.Context, *dialect.Merge) error { return nil }
-
-// Divide implements db.Merger: both tables have their numbers as keys.
-func (d *DB) Divide(context.Context, *dialect.Merge) error { return nil }
 
 // Affect implements db.Merger.
 func (d *DB) Affect(ctx context.Context, sql string) (int64, error) {

@@ -42,6 +42,7 @@ var quote = Dialect.Quote
 
 // DB is a connection.
 type DB struct {
+	db.Unprepared
 	where   string // without password
 	host    string
 	tls     bool

@@ -19,25 +19,10 @@ import (
 // together are loads that wait for the others.
 type together struct {
 	loads []*load
+	sides db.Sides
 	// there tells that the tables are there, and that the transaction is open.
 	there bool
 	mark  string // of all
-}
-
-// redirected are references to tables, of which those that wait have their side tables' names.
-// A key follows the table that it refers to when that is renamed.
-func (t *together) redirected(references []dialect.Reference) []dialect.Reference {
-	if t == nil {
-		return references
-	}
-	return db.Redirected(references, func(schema, table string) string {
-		for _, l := range t.loads {
-			if own := l.spec.Table; own.Name == table && own.Schema == schema {
-				return l.side
-			}
-		}
-		return table
-	})
 }
 
 // mixes reports loads into new tables among loads into others.
@@ -47,7 +32,7 @@ func (t *together) mixes(news bool) bool {
 
 // BeginTogether implements db.Grouper.
 func (d *DB) BeginTogether(context.Context) error {
-	d.together = &together{}
+	d.together = &together{sides: db.Sides{}}
 	return nil
 }
 
@@ -59,9 +44,9 @@ func (l *load) wait(ctx context.Context) error {
 			return err
 		}
 		l.renumber(ctx)
+		t.sides[l.spec.Home()] = l.side
 	}
-	t.loads = append(t.loads, l)
-	l.d.load = nil
+	t.loads, l.d.load = append(t.loads, l), nil
 	return nil
 }
 

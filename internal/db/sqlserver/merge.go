@@ -48,7 +48,10 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 	for i := range columns {
 		d.staged = append(d.staged, inUTF16(columns[i]))
 	}
-	for _, sql := range d.stageDefinitions(m) {
+	for _, sql := range append([]string{"DROP TABLE IF EXISTS " + m.Stage, "DROP TABLE IF EXISTS " + m.Changes},
+		m.Definitions("bigint NOT NULL", "bigint NULL", "nvarchar(10) NULL", "by_row", func(name, as string) string {
+			return d.staged[columnOf(d.staged, name)].defined(as)
+		})...) {
 		if err := d.do(ctx, "cannot make the tables of a merge", sql); err != nil {
 			return nil, err
 		}
@@ -66,9 +69,8 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 // mergeable refuses what the statements of a merge cannot do here.
 func (d *DB) mergeable(t *db.Table, columns []column, m *dialect.Merge) error {
 	no := func(what, do string) error { return &db.Error{Where: d.where, What: what, Do: do} }
-	if n := 2 + len(columns) + len(m.Columns) - len(m.Key); n > mostColumns {
-		return no(fmt.Sprintf("what changes in %s cannot be kept: a table for it would have %d columns, and %d are "+
-			"the most", t.Name, n, mostColumns), "load into a new table and merge by hand; nothing was changed")
+	if err := db.TooManyColumns(d.where, t, m, mostColumns); err != nil {
+		return err
 	}
 	for _, c := range m.Columns {
 		i := columnOf(columns, c.Name)
@@ -111,38 +113,8 @@ func (c *column) defined(name string) string {
 	return name + " " + typ + " NULL"
 }
 
-// stageDefinitions make both tables.
-func (d *DB) stageDefinitions(m *dialect.Merge) []string {
-	stage := []string{m.Number + " bigint NOT NULL PRIMARY KEY"}
-	changes := []string{dialect.ChangeRow + " bigint NULL", dialect.ChangeWhat + " nvarchar(10) NULL"}
-	for i := range d.staged {
-		c := &d.staged[i]
-		if c.Column.Name != dialect.ChangeWhat || !m.Undoes {
-			changes = append(changes, c.defined(quote(c.Column.Name)))
-		}
-		if m.Undoes && i == 0 || slices.ContainsFunc(m.Columns, func(x dialect.Column) bool {
-			return x.Name == c.Column.Name
-		}) {
-			stage = append(stage, c.defined(quote(c.Column.Name)))
-		}
-	}
-	for _, x := range m.NewValues() {
-		changes = append(changes, d.staged[columnOf(d.staged, x.Name)].defined(x.As))
-	}
-	return []string{"DROP TABLE IF EXISTS " + m.Stage, "DROP TABLE IF EXISTS " + m.Changes,
-		fmt.Sprintf("CREATE TABLE %s (%s)", m.Stage, strings.Join(stage, ", ")),
-		fmt.Sprintf("CREATE TABLE %s (%s)", m.Changes, strings.Join(changes, ", ")),
-		fmt.Sprintf("CREATE INDEX by_row ON %s (%s)", m.Changes, dialect.ChangeRow)}
-}
-
 // Ready implements db.Merger. New rows may bring numbers that the server would give.
 func (d *DB) Ready(ctx context.Context, _ *dialect.Merge) error { return d.load.numbersOn(ctx) }
-
-// Compared implements db.Merger.
-func (d *DB) Compared(context.Context, *dialect.Merge) error { return nil }
-
-// Divide implements db.Merger: both tables have their numbers as keys.
-func (d *DB) Divide(context.Context, *dialect.Merge) error { return nil }
 
 // Affect implements db.Merger. The session counts nothing (NOCOUNT), but for this.
 func (d *DB) Affect(ctx context.Context, sql string) (n int64, err error) {
@@ -210,13 +182,10 @@ func (l *load) keepRows(ctx context.Context) error {
 		return nil
 	}
 	t := l.spec.Table
-	found, err := l.d.Find(ctx, t.Schema, t.Name)
+	given, err := l.d.questions().Given(ctx, l.d, t)
 	if err != nil {
 		return err
 	}
-	if found == nil {
-		return l.d.fail("has no table "+t.Name+" any more", nil)
-	}
 	return l.d.do(ctx, "cannot keep the old rows", fmt.Sprintf("SELECT %s INTO %s FROM %s WITH (TABLOCKX, HOLDLOCK)",
-		Dialect.List(found.Given()), Dialect.Qualified(t.Schema, l.spec.Keep), l.table))
+		given, Dialect.Qualified(t.Schema, l.spec.Keep), l.table))
 }

@@ -36,6 +36,7 @@ var quote = Dialect.Quote
 
 // DB is a connection.
 type DB struct {
+	db.Unprepared
 	where  string // without password
 	host   string
 	pool   *sql.DB
