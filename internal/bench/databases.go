@@ -105,13 +105,7 @@ func compiled(dir, name string, text []byte) (string, error) {
 
 // inPostgres makes the table anew and fills it, in one transaction.
 func inPostgres(u string, t dialect.Table, fill func(ctx context.Context, tx pgx.Tx) error) func() run {
-	return timed(func() error {
-		ctx := context.Background()
-		c, err := pgx.Connect(ctx, u)
-		if err != nil {
-			return err
-		}
-		defer c.Close(ctx)
+	return onPostgres(u, func(ctx context.Context, c *pgx.Conn) error {
 		tx, err := c.Begin(ctx)
 		if err != nil {
 			return err
@@ -126,6 +120,19 @@ func inPostgres(u string, t dialect.Table, fill func(ctx context.Context, tx pgx
 			return err
 		}
 		return tx.Commit(ctx)
+	})
+}
+
+// onPostgres is what is done over a connection of its own.
+func onPostgres(u string, do func(ctx context.Context, c *pgx.Conn) error) func() run {
+	return timed(func() error {
+		ctx := context.Background()
+		c, err := pgx.Connect(ctx, u)
+		if err != nil {
+			return err
+		}
+		defer c.Close(ctx)
+		return do(ctx, c)
 	})
 }
 

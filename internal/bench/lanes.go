@@ -40,16 +40,15 @@ func lanesOf(bin, dir string) (out []measure) {
 	load := func(lanes string) func() run {
 		work := process(bin, "load", plan, "--into", u, "--mode", "replace", "--yes", "--lanes", lanes, "--tray",
 			filepath.Join(dir, "tray"))
+		do := func(sql string) func() run {
+			return onPostgres(u, func(ctx context.Context, c *pgx.Conn) error {
+				_, err := c.PgConn().Exec(ctx, sql).ReadAll()
+				return err
+			})
+		}
 		return func() run {
-			c, err := pgx.Connect(context.Background(), u)
-			check(err)
-			defer c.Close(context.Background())
-			do := func(sql string) {
-				_, err := c.PgConn().Exec(context.Background(), sql).ReadAll()
-				check(err)
-			}
-			do(fastTables + ";" + slowTables)
-			defer do(fastTables)
+			do(fastTables + ";" + slowTables)()
+			defer do(fastTables)()
 			return work()
 		}
 	}

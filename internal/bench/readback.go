@@ -91,14 +91,8 @@ func readBack(bin, dir string) (out []measure) {
 
 // copyOut has PostgreSQL write the table into a file.
 func copyOut(u, file string) func() run {
-	return timed(func() error {
-		ctx := context.Background()
-		c, err := pgx.Connect(ctx, u)
-		if err != nil {
-			return err
-		}
-		defer c.Close(ctx)
-		_, err = c.Exec(ctx, "COPY sent_out TO '"+file+"' (FORMAT csv, HEADER true)")
+	return onPostgres(u, func(ctx context.Context, c *pgx.Conn) error {
+		_, err := c.Exec(ctx, "COPY sent_out TO '"+file+"' (FORMAT csv, HEADER true)")
 		return err
 	})
 }

@@ -12,14 +12,9 @@ import (
 	"ambertray/internal/testdb"
 )
 
-func onOracle(t *testing.T) (*bench, server) {
-	url, conn := testdb.Oracle(t)
-	return benchOf(t, url), server{name: "oracle", url: url, db: conn}
-}
-
 // Each row that the server refuses is a reject with its number, and the others go in.
 func TestOracleRefusals(t *testing.T) {
-	b, s := onOracle(t)
+	b, s := on(t, "oracle", testdb.Oracle)
 	s.exec(t, "CREATE TABLE gates (id NUMBER(4) PRIMARY KEY)", "INSERT INTO gates VALUES (7)",
 		"CREATE TABLE locks (id NUMBER(4) PRIMARY KEY, code VARCHAR2(4 BYTE), gate NUMBER REFERENCES gates (id), fall NUMBER(4,2) CONSTRAINT falls CHECK (fall > 0), name NVARCHAR2(9) UNIQUE)",
 		"CREATE TRIGGER no_tens BEFORE INSERT ON locks FOR EACH ROW WHEN (new.id = 10) BEGIN RAISE_APPLICATION_ERROR(-20010, 'no tens'); END;")
@@ -42,7 +37,7 @@ func TestOracleRefusals(t *testing.T) {
 
 // An empty text is a null: that is said, and where a column is required it stands in the way.
 func TestOracleEmptyTexts(t *testing.T) {
-	b, s := onOracle(t)
+	b, s := on(t, "oracle", testdb.Oracle)
 	b.write("e.csv", "id,name\n1,Heron\n2,\"\"\n3,\n")
 	b.run(0, "plan", "e.csv", "-o", "e.yaml", "--table", "empties")
 	b.write("e.yaml", strings.Replace(b.read("e.yaml"), "- name: name\n", "- name: name\n    keep_empty: quoted\n", 1))
@@ -64,7 +59,7 @@ func TestOracleEmptyTexts(t *testing.T) {
 
 // Texts longer than a VARCHAR2 go in as CLOBs, among short ones and nulls, and come back whole.
 func TestOracleLongTexts(t *testing.T) {
-	b, s := onOracle(t)
+	b, s := on(t, "oracle", testdb.Oracle)
 	var text strings.Builder
 	text.WriteString("id,note,more\n")
 	long := []string{strings.Repeat("é", 2001), strings.Repeat("x", 70000), "", "short", strings.Repeat("日", 1334), strings.Repeat("y", 4000)}
@@ -81,7 +76,7 @@ func TestOracleLongTexts(t *testing.T) {
 
 // The definition of a table says what it is made of, as the server would take it again.
 func TestOracleDefinition(t *testing.T) {
-	b, s := onOracle(t)
+	b, s := on(t, "oracle", testdb.Oracle)
 	s.exec(t, "CREATE TABLE meters (no NUMBER(6) GENERATED ALWAYS AS IDENTITY PRIMARY KEY, other NUMBER(6) UNIQUE, mark RAW(16), part FLOAT(63), note VARCHAR2(9 BYTE) DEFAULT 'x' NOT NULL, twice NUMBER GENERATED ALWAYS AS (other * 2), CHECK (other > 0 OR mark IS NOT NULL))",
 		"CREATE INDEX by_both ON meters (mark, note)")
 	b.write("n.csv", "other\n1\n")
@@ -98,7 +93,7 @@ func TestOracleDefinition(t *testing.T) {
 
 // What a table is not made for is said before anything is done.
 func TestOracleLimits(t *testing.T) {
-	b, s := onOracle(t)
+	b, s := on(t, "oracle", testdb.Oracle)
 	s.exec(t, "CREATE TABLE boats (no NUMBER(6) GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name VARCHAR2(9))", "INSERT INTO boats (name) VALUES ('old')",
 		"CREATE TABLE crews (id NUMBER(4) PRIMARY KEY, name VARCHAR2(9))", "INSERT INTO crews VALUES (1, 'old')", "CREATE TABLE trips (crew NUMBER(4) REFERENCES crews (id))", "CREATE VIEW names AS SELECT name FROM boats")
 	b.write("b.csv", "no,name\n5,Heron\n")

@@ -42,22 +42,21 @@ func onServers(t *testing.T, test func(t *testing.T, b *bench, s server)) {
 
 // onNetwork runs a test on the databases that are behind a connection.
 func onNetwork(t *testing.T, test func(*testing.T, *bench, server)) {
-	t.Run("postgres", func(t *testing.T) {
-		url, db := testdb.Postgres(t)
-		test(t, benchOf(t, url), server{"postgres", url, db})
-	})
-	t.Run("mysql", func(t *testing.T) {
-		url, db := testdb.MySQL(t)
-		test(t, benchOf(t, url), server{"mysql", url, db})
-	})
-	t.Run("sqlserver", func(t *testing.T) {
-		url, db := testdb.SQLServer(t)
-		test(t, benchOf(t, url), server{"sqlserver", url, db})
-	})
-	t.Run("oracle", func(t *testing.T) {
-		url, db := testdb.Oracle(t)
-		test(t, benchOf(t, url), server{"oracle", url, db})
-	})
+	for _, s := range []struct {
+		name string
+		open func(testing.TB) (string, *sql.DB)
+	}{{"postgres", testdb.Postgres}, {"mysql", testdb.MySQL}, {"sqlserver", testdb.SQLServer}, {"oracle", testdb.Oracle}} {
+		t.Run(s.name, func(t *testing.T) {
+			b, s := on(t, s.name, s.open)
+			test(t, b, s)
+		})
+	}
+}
+
+// on is a bench with a database of its own on a server.
+func on(t *testing.T, name string, open func(testing.TB) (string, *sql.DB)) (*bench, server) {
+	url, conn := open(t)
+	return benchOf(t, url), server{name, url, conn}
 }
 
 // benchOf is a bench on which a server's password is known, since no paper of

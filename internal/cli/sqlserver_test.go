@@ -8,15 +8,10 @@ import (
 	"ambertray/internal/testdb"
 )
 
-func onSQLServer(t *testing.T) (*bench, server) {
-	url, conn := testdb.SQLServer(t)
-	return benchOf(t, url), server{name: "sqlserver", url: url, db: conn}
-}
-
 // A merge goes by the values themselves, in a table with what only this database has; and what
 // it changed can be taken back, number by number and letter by letter.
 func TestSQLServerMerge(t *testing.T) {
-	b, s := onSQLServer(t)
+	b, s := on(t, "sqlserver", testdb.SQLServer)
 	s.exec(t, "CREATE TABLE boats (id int IDENTITY(1,1) PRIMARY KEY, name varchar(40) COLLATE Latin1_General_100_CI_AI_SC_UTF8, code char(4), "+
 		"length decimal(6,2), twice AS (length * 2), version rowversion, note nvarchar(max))",
 		"INSERT INTO boats (name, code, length, note) VALUES (N'Łódź', 'A', 7.5, NULL), (N'Śluza', 'B', 9.25, N''), (N'Heron', 'C', 12, N'x')")
@@ -45,7 +40,7 @@ func TestSQLServerMerge(t *testing.T) {
 
 // A trigger that ends the transaction because of a row ends the merge, and nothing is changed.
 func TestSQLServerMergeEnded(t *testing.T) {
-	b, s := onSQLServer(t)
+	b, s := on(t, "sqlserver", testdb.SQLServer)
 	s.exec(t, "CREATE TABLE boats (id int PRIMARY KEY, name varchar(20))", "INSERT INTO boats VALUES (1, 'Heron')",
 		"CREATE TRIGGER no_toads ON boats AFTER INSERT, UPDATE AS IF EXISTS (SELECT 1 FROM inserted WHERE name = 'Toad') THROW 50001, 'no toads', 1")
 	b.write("b.csv", "id,name\n1,Coot\n2,Toad\n3,Newt\n")

@@ -407,6 +407,11 @@ func (s *Session) insert(st *tsql.Insert) (int64, error) {
 	if err := p.run(nil, func(v []Value) error { rows = append(rows, v); return nil }); err != nil && err != errStop {
 		return -1, err
 	}
+	return s.fill(t, cols, from, rows)
+}
+
+// fill puts rows of such types into columns of a table.
+func (s *Session) fill(t *Table, cols []int, from []Type, rows [][]Value) (int64, error) {
 	e, err := s.entry(t, cols, from)
 	if err != nil {
 		return -1, err

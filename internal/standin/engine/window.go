@@ -198,14 +198,5 @@ func (s *Session) selectInto(q *tsql.Select) (int64, error) {
 		t.Columns = append(t.Columns, &Column{table: t, ID: i + 1, Name: c.Name, Type: c.Type, Null: c.Null})
 		from, cols = append(from, c.Type), append(cols, i)
 	}
-	e, err := s.entry(t, cols, from)
-	if err != nil {
-		return -1, err
-	}
-	for _, r := range rows {
-		if err := e.add(r); err != nil {
-			return -1, err
-		}
-	}
-	return int64(len(rows)), e.finish(int64(len(rows)))
+	return s.fill(t, cols, from, rows)
 }
