@@ -16,7 +16,11 @@ func (p *Panic) Error() string { return fmt.Sprintf("a fault of the program's ow
 
 // Recovered makes a panic the error of the function that defers it.
 func Recovered(err *error) {
-	if x := recover(); x != nil {
+	switch x := recover().(type) {
+	case nil:
+	case *Panic: // of another goroutine, whose stack it has
+		*err = x
+	default:
 		*err = &Panic{x, debug.Stack()}
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"io"
 	"runtime"
 	"sync"
+	"sync/atomic"
 
 	"ambertray/internal/fault"
 	"ambertray/internal/source/delimited"
@@ -111,6 +112,27 @@ func Run[R any](ctx context.Context, chunks Chunks, workers int,
 	cancel()
 	wg.Wait()
 	return err
+}
+
+// Each calls do with each number below n, side by side. A panic of one call is one of Each.
+func Each(n int, do func(k int)) {
+	var wg sync.WaitGroup
+	var at atomic.Int64
+	failed := make([]error, Workers())
+	for w := range failed {
+		wg.Go(func() {
+			defer fault.Recovered(&failed[w])
+			for k := at.Add(1); k <= int64(n); k = at.Add(1) {
+				do(int(k - 1))
+			}
+		})
+	}
+	wg.Wait()
+	if err := errors.Join(failed...); err != nil {
+		var own *fault.Panic
+		errors.As(err, &own)
+		panic(own)
+	}
 }
 
 func next(chunks Chunks) (c *delimited.Chunk, err error) {

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"ambertray/internal/fault"
 	"ambertray/internal/source/delimited"
 )
 
@@ -125,4 +126,27 @@ func TestRunTellsTheFirstError(t *testing.T) {
 		}, func(int) error { return nil })
 		require.EqualError(t, err, "the earlier")
 	}
+}
+
+// Each calls with every number once, and a panic of one call comes out of it with its stack.
+func TestEach(t *testing.T) {
+	var seen [100]atomic.Int64
+	Each(len(seen), func(k int) { seen[k].Add(1) })
+	for k := range seen {
+		assert.Equal(t, int64(1), seen[k].Load())
+	}
+	Each(0, func(int) { t.Error("called for nothing") })
+	var err error
+	func() {
+		defer fault.Recovered(&err)
+		Each(3, func(k int) {
+			if k == 1 {
+				panic("the second")
+			}
+		})
+	}()
+	var own *fault.Panic
+	require.ErrorAs(t, err, &own)
+	assert.Equal(t, "the second", own.What)
+	assert.Contains(t, string(own.Stack), "TestEach")
 }

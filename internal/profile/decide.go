@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"ambertray/internal/pipeline"
 	"ambertray/internal/reading"
 	"ambertray/internal/source"
 	"ambertray/internal/sqltype"
@@ -50,29 +51,7 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 			}
 		}
 	}
-	for i, e := range all.cols {
-		header := src.Layout.Columns[i]
-		d := decision{p: p, e: e, opt: opt, certain: certain,
-			col: &Column{Header: header, Position: i + 1, Fields: e.fields, Blanks: e.blanks, Quoted: e.quoted,
-				Spaces: e.spaces},
-			values: e.fields - e.blanks,
-		}
-		u := uniques[i]
-		d.col.Unique = e.blanks == 0 && d.values > 0 && !u.full && !u.gone.Load() && u.duplicates.count == 0
-		d.column()
-		if opt.Settled {
-			all.cols[i] = nil
-		} else {
-			p.decided = append(p.decided, d)
-		}
-		p.Columns = append(p.Columns, d.col)
-		if n := u.duplicates.count; n > 0 && n*200 <= d.values && !u.gone.Load() && e.blanks == 0 &&
-			(d.col.Type.IsInteger() || d.col.Type.IsText()) {
-			p.find(Finding{Weight: Note, Code: CodeNearlyUnique, Column: header, Count: n,
-				Text:     fmt.Sprintf("would identify a record but for %s that stand twice", group(n, "value")),
-				Examples: u.duplicates.first, Do: "look at these lines if the column should be a key"})
-		}
-	}
+	p.decideAll(src.Layout.Columns, all, uniques, decision{opt: opt, certain: certain})
 	p.together(CodeTrimmed, "%d columns (%s) have values with spaces before or behind; they are taken off",
 		"to keep them, set trim: false in the plan")
 	for i, c := range p.Columns {
@@ -99,6 +78,48 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 				group(p.Records, "record")), Do: "leave out --records to read the whole file"})
 	}
 	slices.SortStableFunc(p.Findings, func(a, b Finding) int { return rank(a.Weight) - rank(b.Weight) })
+}
+
+// sideBySide is how many columns one goroutine decides in a row.
+const sideBySide = 500
+
+// decideAll decides the columns, each by its evidence alone.
+func (p *Profile) decideAll(headers []string, all *worker, uniques []*unique, of decision) {
+	decided := make([]decision, len(headers))
+	pipeline.Each((len(headers)+sideBySide-1)/sideBySide, func(k int) {
+		own := &Profile{Records: p.Records} // for the findings of one column
+		for i := k * sideBySide; i < min((k+1)*sideBySide, len(headers)); i++ {
+			d := of
+			d.p, d.e = own, all.cols[i]
+			if d.decide(headers[i], i+1, uniques[i]); of.opt.Settled {
+				d.e, all.cols[i] = nil, nil
+			}
+			d.found, own.Findings = own.Findings, nil
+			decided[i] = d
+		}
+	})
+	for _, d := range decided {
+		p.Columns, p.Findings = append(p.Columns, d.col), append(p.Findings, d.found...)
+		if d.p, d.found = p, nil; !of.opt.Settled {
+			p.decided = append(p.decided, d)
+		}
+	}
+}
+
+// decide decides the column of that header.
+func (d *decision) decide(header string, position int, u *unique) {
+	e := d.e
+	d.values = e.fields - e.blanks
+	d.col = &Column{Header: header, Position: position, Fields: e.fields, Blanks: e.blanks, Quoted: e.quoted,
+		Spaces: e.spaces}
+	d.col.Unique = e.blanks == 0 && d.values > 0 && !u.full && !u.gone.Load() && u.duplicates.count == 0
+	d.column()
+	if n := u.duplicates.count; n > 0 && n*200 <= d.values && !u.gone.Load() && e.blanks == 0 &&
+		(d.col.Type.IsInteger() || d.col.Type.IsText()) {
+		d.p.find(Finding{Weight: Note, Code: CodeNearlyUnique, Column: header, Count: n,
+			Text:     fmt.Sprintf("would identify a record but for %s that stand twice", group(n, "value")),
+			Examples: u.duplicates.first, Do: "look at these lines if the column should be a key"})
+	}
 }
 
 // MayBeKey reports whether the column identifies a record, and is of a type for that.
@@ -145,6 +166,7 @@ type decision struct {
 	values  int64    // fields that are not blank
 	nulls   []string // words for null that some of them are
 	given   bool     // a type was given: the header says nothing then
+	found   []Finding
 }
 
 // answered adds what can be said to the finding that was made last.

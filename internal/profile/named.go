@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"ambertray/internal/sqltype"
 )
@@ -49,14 +50,24 @@ func (d *decision) naming(n *numbers) string {
 	return ""
 }
 
-var (
-	notLetters = regexp.MustCompile(`[^\pL\pN]+`)
-	humps      = regexp.MustCompile(`(\p{Ll})(\p{Lu})`)
-)
-
-// headerWords are the words of a header, in small letters.
-func headerWords(header string) []string {
-	return notLetters.Split(strings.ToLower(humps.ReplaceAllString(header, "$1 $2")), -1)
+// headerWords are the words of a header, in small letters: they end at what is neither letter
+// nor number, and at a capital behind a small letter.
+func headerWords(header string) (words []string) {
+	from, before := -1, ' '
+	for i, c := range header {
+		part := unicode.IsLetter(c) || unicode.IsNumber(c)
+		if from >= 0 && (!part || unicode.IsLower(before) && unicode.IsUpper(c)) {
+			words, from = append(words, strings.ToLower(header[from:i])), -1
+		}
+		if part && from < 0 {
+			from = i
+		}
+		before = c
+	}
+	if from >= 0 {
+		words = append(words, strings.ToLower(header[from:]))
+	}
+	return words
 }
 
 var keyWord = regexp.MustCompile(`(?i)(^|[ _.-])(id|no|nr|num|number|nummer|numero|code|key|ref|reference|uuid|guid|` +

@@ -362,10 +362,7 @@ func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt
 	defer st.Close()
 
 	n := len(src.Layout.Columns)
-	workers := workersFor(len(src.Layout.Columns))
-	if n > 2000 {
-		workers = 1 // memory grows with columns times workers
-	}
+	workers := workersFor(n)
 	words := newWordTable(opt.NullWords)
 	team := make([]*worker, workers)
 	for i := range team {

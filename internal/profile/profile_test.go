@@ -518,3 +518,12 @@ func codes(n int) (s string) {
 	}
 	return s
 }
+
+func TestHeaderWords(t *testing.T) {
+	for in, want := range map[string]string{
+		"Telephone No.": "telephone no", "postCode": "post code", "ZIP": "zip", "código_postal": "código postal",
+		"Tel1": "tel1", "éTé": "é té", " - ": "", "": "", "ISBN13-code": "isbn13 code",
+	} {
+		assert.Equal(t, want, strings.Join(headerWords(in), " "), in)
+	}
+}

@@ -444,7 +444,8 @@ func quotingOf(text []byte, whole bool, f delimited.Form) (q quoting) {
 		q.quoted += r.quoted
 		counts[len(r.fields)]++
 		for _, v := range r.fields {
-			if f.Delimiter != "" && strings.Contains(v, f.Delimiter) || strings.ContainsAny(v, "\n\r") {
+			if f.Delimiter != "" && strings.Contains(v, f.Delimiter) ||
+				strings.IndexByte(v, '\n') >= 0 || strings.IndexByte(v, '\r') >= 0 {
 				q.needed++
 			}
 		}
@@ -460,9 +461,18 @@ func quotingOf(text []byte, whole bool, f delimited.Form) (q quoting) {
 func (s *Source) findQuote(text []byte, whole bool, known Known, f *delimited.Form) (escaped bool) {
 	single, none, back := *f, *f, *f
 	single.Quote, none.Quote, back.Escape = '\'', 0, '\\'
-	double := quotingOf(text, whole, *f)
-	sq, nq, bq := quotingOf(text, whole, single), quotingOf(text, whole, none), quotingOf(text, whole, back)
+	var double, sq, nq, bq quoting
+	apostrophes := bytes.IndexByte(text, single.Quote) >= 0
+	if apostrophes || bytes.IndexByte(text, f.Quote) >= 0 { // else there is nothing to find
+		double = quotingOf(text, whole, *f)
+	}
+	if apostrophes && double.quoted == 0 {
+		sq = quotingOf(text, whole, single)
+	}
 	n := double.faults
+	if n > 0 {
+		nq, bq = quotingOf(text, whole, none), quotingOf(text, whole, back)
+	}
 	// Where a quote is never closed, a person has to say whether it is one.
 	open := double.unclosed
 	switch {

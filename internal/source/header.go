@@ -794,7 +794,7 @@ func looksNamed(fields []string) (bool, string) {
 			blanks++
 			continue
 		}
-		if dataLike(f) || address.MatchString(f) {
+		if dataLike(f) || isAddress(f) {
 			return false, fmt.Sprintf("the first record holds %q, which is no name", reading.Shorten(f, 30))
 		}
 		seen[f] = true
@@ -827,6 +827,10 @@ var dated = regexp.MustCompile(`^\d{1,4}[-/.]\d{1,2}[-/.]\d{1,4}([ T]\d|$)|^\d{1
 
 // address is a link or an e-mail address.
 var address = regexp.MustCompile(`^[a-z]+://\S+$|^[^\s@]+@[^\s@]+\.[A-Za-z]{2,}$`)
+
+func isAddress(v string) bool {
+	return (strings.Contains(v, "@") || strings.Contains(v, "://")) && address.MatchString(v)
+}
 
 // isData reports a number, date or time.
 func isData(v string) bool {

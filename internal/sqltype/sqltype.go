@@ -5,7 +5,6 @@ package sqltype
 
 import (
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 )
@@ -134,17 +133,39 @@ func (t Type) String() string {
 	return table[t.Kind].name
 }
 
-var form = regexp.MustCompile(`^([a-z ]+?) ?(?:\( ?(\d{1,9}) ?(?:, ?(\d{1,9}) ?)?\))?( with time zone)?$`)
+const zoned = " with time zone"
+
+// parts takes a type apart: its name, up to two numbers in parentheses, and whether it is zoned.
+func parts(s string) (name, first, second string, zone, ok bool) {
+	s = strings.ToLower(strings.Join(strings.Fields(s), " "))
+	s, zone = strings.CutSuffix(s, zoned)
+	name, inside, braced := strings.Cut(s, "(")
+	if braced {
+		if inside, ok = strings.CutSuffix(inside, ")"); !ok {
+			return "", "", "", false, false
+		}
+		var two bool
+		first, second, two = strings.Cut(inside, ",")
+		first, second = strings.Trim(first, " "), strings.Trim(second, " ")
+		if !isSize(first) || two && !isSize(second) {
+			return "", "", "", false, false
+		}
+	}
+	return strings.TrimSuffix(name, " "), first, second, zone, true
+}
+
+func isSize(s string) bool {
+	return len(s) >= 1 && len(s) <= 9 && strings.Trim(s, "0123456789") == ""
+}
 
 // Parse reads a type as people write it, in any case. A decimal without a
 // scale has scale 0; a time without a precision has 6.
 func Parse(s string) (Type, error) {
-	m := form.FindStringSubmatch(strings.ToLower(strings.Join(strings.Fields(s), " ")))
-	if m == nil {
+	name, first, second, zone, ok := parts(s)
+	if !ok {
 		return Type{}, unknown(s)
 	}
 	var t Type
-	name := strings.TrimSuffix(m[1], " with time zone")
 	for k, x := range table {
 		if x.name == name && Kind(k) != None {
 			t.Kind = Kind(k)
@@ -162,18 +183,18 @@ func Parse(s string) (Type, error) {
 	case "character varying":
 		t.Kind = VarChar
 	}
-	if t.Kind == Timestamp && (m[4] != "" || strings.HasSuffix(m[1], " with time zone")) {
+	if t.Kind == Timestamp && zone {
 		t.Kind = TimestampTZ
-	} else if m[4] != "" {
+	} else if zone {
 		return Type{}, unknown(s)
 	}
-	a, _ := strconv.Atoi(m[2])
-	b, _ := strconv.Atoi(m[3])
+	a, _ := strconv.Atoi(first)
+	b, _ := strconv.Atoi(second)
 	switch t.Kind { // others: checked in the default, which takes no length
 	case None:
 		return Type{}, unknown(s)
 	case Decimal:
-		if m[2] == "" {
+		if first == "" {
 			return Type{}, fmt.Errorf("type %q: a decimal needs its digits, like decimal(10,2)", s)
 		}
 		if a < 1 || a > MaxPrecision || b > a {
@@ -183,25 +204,25 @@ func Parse(s string) (Type, error) {
 		t.Precision, t.Scale = a, b
 		return t, nil
 	case Char, VarChar:
-		if m[2] == "" && t.Kind == Char {
+		if first == "" && t.Kind == Char {
 			a = 1
 		} else if a < 1 {
 			return Type{}, fmt.Errorf("type %q: needs its length in characters, like varchar(40)", s)
 		}
 		t.Length = a
 	case Time, Timestamp, TimestampTZ:
-		if t.Precision = 6; m[2] != "" {
+		if t.Precision = 6; first != "" {
 			t.Precision = a
 		}
 		if t.Precision > 6 {
 			return Type{}, fmt.Errorf("type %q: seconds have at most 6 fraction digits", s)
 		}
 	default:
-		if m[2] != "" {
+		if first != "" {
 			return Type{}, fmt.Errorf("type %q: %s takes no length", s, table[t.Kind].name)
 		}
 	}
-	if m[3] != "" {
+	if second != "" {
 		return Type{}, unknown(s)
 	}
 	return t, nil

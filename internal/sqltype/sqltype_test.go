@@ -22,7 +22,8 @@ func TestParse(t *testing.T) {
 		assert.Equal(t, got, again)
 	}
 	for _, in := range []string{"", "none", "decimal", "decimal(39,1)", "decimal(2,3)", "varchar", "varchar(0)", "varchar(3,4)",
-		"integer(4)", "time(7)", "date with time zone", "int; drop table x", "varchar(4"} {
+		"integer(4)", "time(7)", "date with time zone", "int; drop table x", "varchar(4", "varchar(4))",
+		"varchar (4) x", "varchar()", "varchar(,)", "decimal(4,)", "decimal(4 4)", "varchar(-4)", "varchar(1234567890)", "(4)"} {
 		_, err := Parse(in)
 		assert.Error(t, err, in)
 	}
