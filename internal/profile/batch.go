@@ -6,18 +6,6 @@ import (
 	"ambertray/internal/source/delimited"
 )
 
-// A batch holds the fields of some records, which are then taken column by
-// column: a column's values are much alike, so that taking them one after the
-// other is faster than going through each record.
-type batch struct {
-	columns int
-	size    int      // records at most
-	n       int      // records
-	fields  [][]byte // one record behind the other
-	quoted  []bool   // the same
-	some    bool     // there is one in quotes
-}
-
 // batchFields is about how many fields a batch has: what fits into a near cache.
 const batchFields = 4 << 10
 
@@ -25,61 +13,34 @@ const batchFields = 4 << 10
 // little room.
 const veryWide = 32 << 10
 
-func (b *batch) init(columns int) {
-	b.columns = columns
-	b.size = min(max(batchFields/max(columns, 1), 8), 200)
+// newBatch holds the fields of some records, which are then taken column by column: a column's
+// values are much alike, so that taking them one after the other is faster than going through
+// each record.
+func newBatch(columns int) *delimited.Columns {
+	size := min(max(batchFields/max(columns, 1), 8), 200)
 	if columns > veryWide {
-		b.size = 2
+		size = 2
 	}
-	b.fields = make([][]byte, b.size*columns)
-	b.quoted = make([]bool, b.size*columns)
-}
-
-// room is where the next record's fields go.
-func (b *batch) room() [][]byte {
-	at := b.n * b.columns
-	return b.fields[at : at : at+b.columns]
-}
-
-// add takes a record that was read into the batch's room, and reports whether
-// the batch is full.
-func (b *batch) add(rec *delimited.Record) (full bool) {
-	if some := rec.AnyQuoted(); some || b.some {
-		if !b.some {
-			clear(b.quoted)
-			b.some = true
-		}
-		quoted := b.quoted[b.n*b.columns:]
-		for i := range rec.Fields {
-			quoted[i] = rec.Quoted(i)
-		}
-	}
-	b.n++
-	return b.n == b.size
+	return delimited.NewColumns(columns, size)
 }
 
 // observe counts the fields of the batch, and empties it.
 func (w *worker) observe(watched []bool, ascii bool) {
-	b := &w.batch
-	lines := w.lines[len(w.lines)-b.n:]
+	b := w.batch
+	for _, line := range b.Lines[:b.N] {
+		w.lines = append(w.lines, spotOf(w.source, line))
+	}
+	lines := w.lines[len(w.lines)-b.N:]
 	typed := w.rows.Typed()
 	for i, e := range w.cols {
 		switch {
 		case watched[i]:
 			w.observeKey(i, lines, ascii)
-		case !b.some:
-			for k, at := 0, i; k < b.n; k, at = k+1, at+b.columns {
-				f := b.fields[at]
-				if len(f) == 0 {
-					e.fields++
-					e.blanks++
-				} else if e.memo.off || !e.again(&w.scratch, f, lines[k]) {
-					e.observe(&w.scratch, f, false, lines[k], ascii)
-				}
-			}
+		case !typed:
+			w.observeColumn(e, b.Column(i), lines, ascii)
 		default:
-			for k, at := 0, i; k < b.n; k, at = k+1, at+b.columns {
-				f, quoted := b.fields[at], b.quoted[at]
+			for k, at := range b.Column(i) {
+				f, quoted := b.Field(at), at.Quoted()
 				w.scratch.text = typed && quoted
 				if w.scratch.text || !e.again(&w.scratch, f, lines[k]) {
 					e.observe(&w.scratch, f, quoted, lines[k], ascii)
@@ -88,15 +49,47 @@ func (w *worker) observe(watched []bool, ascii bool) {
 			w.scratch.text = false
 		}
 	}
-	b.n, b.some = 0, false
+	b.Clear()
+}
+
+// observeColumn counts the fields of a column, of which quotes tell nothing.
+func (w *worker) observeColumn(e *evidence, column []delimited.Span, lines []spot, ascii bool) {
+	b := w.batch
+	for k := 0; k < len(column); k++ {
+		if e.texty {
+			k += e.runTexts(&w.scratch, b, column[k:], ascii)
+		}
+		if e.numeric {
+			k += e.run(b.Text(), column[k:], nil)
+		} else if !e.memo.off {
+			k += e.runAgain(&w.scratch, b.Text(), column[k:], lines[k:])
+		}
+		if k == len(column) {
+			return
+		}
+		f := b.Field(column[k])
+		if e.memo.off || !e.again(&w.scratch, f, lines[k]) {
+			e.observe(&w.scratch, f, column[k].Quoted(), lines[k], ascii)
+		}
+	}
 }
 
 // observeKey counts the fields of a column that is watched as a key.
 func (w *worker) observeKey(i int, lines []spot, ascii bool) {
-	b, e := &w.batch, w.cols[i]
+	b, e := w.batch, w.cols[i]
 	typed := w.rows.Typed()
-	for k, at := 0, i; k < b.n; k, at = k+1, at+b.columns {
-		f, quoted := b.fields[at], b.some && b.quoted[at]
+	column := b.Column(i)
+	for k := 0; k < len(column); k++ {
+		if e.numeric && !typed && len(w.ints[i]) == len(w.hashes[i]) {
+			n := e.run(b.Text(), column[k:], &w.ints[i])
+			for range n {
+				w.hashes[i] = append(w.hashes[i], intHash)
+			}
+			if k += n; k == len(column) {
+				break
+			}
+		}
+		f, quoted := b.Field(column[k]), column[k].Quoted()
 		before := e.ints.count
 		w.scratch.text = typed && quoted
 		// Where all were whole numbers, these are enough.

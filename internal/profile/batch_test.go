@@ -103,40 +103,86 @@ func TestQuotesDoNotMatter(t *testing.T) {
 }
 
 func TestBatch(t *testing.T) {
-	var b batch
-	b.init(3)
-	s := delimited.NewSplitter(delimited.DefaultForm)
-	s.Keep = true
-	s.Reset(&delimited.Chunk{Data: []byte("a,b,c\n\"d\",e,\"f \"\"g\"\"\"\nh,,i\n"), Line: 1})
-	var rec delimited.Record
-	for {
-		rec.Fields = b.room()
-		if !s.Next(&rec) {
-			break
-		}
-		assert.False(t, b.add(&rec))
+	for columns, size := range map[int]int{1: 200, 9: 200, 200: 20, 5000: 8, veryWide + 1: 2} {
+		assert.Equal(t, size, newBatch(columns).Size)
 	}
-	assert.Equal(t, 3, b.n)
-	assert.True(t, b.some)
-	var got [][]string
-	for i := range 3 {
-		var column []string
-		for k := range b.n {
-			x := string(b.fields[k*3+i])
-			if b.quoted[k*3+i] {
-				x += " in quotes"
+}
+
+// A run of numbers, of texts, or of what comes again and again is counted as each of them would be.
+func TestRunDoesNotMatter(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 3))
+	kinds := []func() string{
+		func() string { return fmt.Sprint(r.IntN(1_000_000)) },
+		func() string { return fmt.Sprint(r.IntN(20_000) - 10_000) },
+		func() string { return fmt.Sprintf("%d.%02d", r.IntN(9_000), r.IntN(100)) },
+		func() string { return fmt.Sprintf("-%d.%d", r.IntN(90), r.IntN(1000)) },
+		func() string { return fmt.Sprintf("%05d", r.IntN(50_000)) },
+		func() string { return fmt.Sprintf("20%02d%02d%02d", r.IntN(30), r.IntN(13), r.IntN(32)) },
+		func() string { return "" },
+		func() string { return fmt.Sprintf("G%05d", r.IntN(90_000)) },
+		func() string { return strings.Repeat("Withy Cut ", 1+r.IntN(30)) + "é"[:2*r.IntN(2)] + "x" },
+		func() string {
+			return []string{"June 7", "EUR 12.50", "EUR12", "USD", "true", "N/A", "null", "January", "Eustace 7", "Mon",
+				"6f1c2d3e-0000-4000-8000-0123456789ab", "no", "=1+1", "x", "Alder Gate", "CHF-12"}[r.IntN(16)]
+		},
+		func() string {
+			return []string{".5", "5.", "-", "-0", "0.500", "1.234", "0.123", "12.000", "1.2.3", "12a", "--1", "1234567.8",
+				"99999999", "999999999", "-9999999", "-99999999", " 7", "up", "7/8/2025", "٣"}[r.IntN(20)]
+		},
+	}
+	for round := range 120 {
+		mix := kinds[round%len(kinds):][:1]
+		if round >= 2*len(kinds) {
+			mix = nil
+			for range 4 {
+				mix = append(mix, kinds[r.IntN(len(kinds))])
 			}
-			column = append(column, x)
 		}
-		got = append(got, column)
+		var text strings.Builder
+		for range 400 {
+			text.WriteString(mix[r.IntN(len(mix))]() + ",x\n")
+		}
+		by := func(run, held bool) *evidence {
+			e := newEvidence()
+			e.memo.off, e.memo.bits = !held, 7
+			w := &worker{scratch: scratch{words: newWordTable(nil)}, batch: delimited.NewColumns(2, 400)}
+			s := delimited.NewSplitter(delimited.DefaultForm)
+			s.Reset(&delimited.Chunk{Data: []byte(text.String()), Line: 2})
+			s.TakePlain(w.batch, func([]byte) bool { return true })
+			require.Equal(t, 400, w.batch.N)
+			lines := make([]spot, 400)
+			for k, line := range w.batch.Lines {
+				lines[k] = spotOf(0, line)
+			}
+			if run {
+				w.observeColumn(e, w.batch.Column(0), lines, false)
+			} else {
+				for k, at := range w.batch.Column(0) {
+					e.observe(&w.scratch, w.batch.Field(at), false, lines[k], false)
+				}
+			}
+			e.flushAll(&w.scratch)
+			e.ints.first.count, e.decs.first.count = 0, 0
+			e.numeric, e.texty, e.hint, e.ints.last, e.memo = false, false, 0, 0, memo{}
+			return e
+		}
+		want := by(false, false)
+		require.Equal(t, want, by(true, false), "round %d", round)
+		if held := by(true, true); len(want.dates) == 0 && want.ints.compact == 0 { // which depend on what was before
+			require.Equal(t, sumOf(want), sumOf(held), "round %d", round)
+		}
 	}
-	assert.Equal(t, [][]string{{"a", "d in quotes", "h"}, {"b", "e", ""}, {"c", "f \"g\" in quotes", "i"}}, got)
-	b.n = b.size - 1
-	assert.True(t, b.add(&rec), "it is full")
-	for columns, size := range map[int]int{1: 200, 9: 200, 200: 20, 5000: 8} {
-		b.init(columns)
-		assert.Equal(t, size, b.size)
-	}
+}
+
+// sumOf is what evidence comes to that does not depend on the order of the fields: of a value that
+// is held back, only the first counts as an example.
+func sumOf(e *evidence) []any {
+	n, exact := e.values.count()
+	o := e.odds()
+	return []any{e.fields, e.blanks, e.quoted, e.ints.count, e.ints.lo, e.ints.hi, e.decs.count, e.decs.whole,
+		e.decs.fraction, e.decs.nonzero, e.decs.lo.float(), e.decs.hi.float(), e.uuids, e.texts.count, o.zeros.count,
+		o.padded.count, o.wide.count, o.formulas.count, e.maxRaw, e.spaces, e.minChars, e.maxChars,
+		e.maxBytes, string(e.lo.text), string(e.hi.text), n, exact}
 }
 
 // A column with more whole numbers than can be kept apart is given up, and

@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 
 	"ambertray/internal/sketch"
+	"ambertray/internal/source/delimited"
 )
 
 const (
@@ -145,11 +146,14 @@ func memoBits(columns int) int {
 	return min(most, all-bits.Len(uint(columns)))
 }
 
+// longestInMemo is how many bytes a value has at most that is held back.
+const longestInMemo = 16
+
 // again takes the field if it can hold it back.
 func (e *evidence) again(s *scratch, f []byte, line spot) bool {
 	m := &e.memo
 	n := len(f)
-	if m.off || n == 0 || n > 16 || cap(f) < 8 {
+	if m.off || n == 0 || n > longestInMemo || cap(f) < 8 {
 		return false
 	}
 	var head, tail uint64
@@ -161,17 +165,24 @@ func (e *evidence) again(s *scratch, f []byte, line spot) bool {
 	if f[0] <= ' ' || f[n-1] <= ' ' {
 		return false
 	}
+	e.remember(s, slot{head, tail, n, 1, line})
+	return true
+}
+
+// remember counts a value that is held back.
+func (e *evidence) remember(s *scratch, v slot) {
+	m := &e.memo
 	if m.slots == nil {
 		m.slots = make([]slot, 1<<m.bits)
 	}
-	x := &m.slots[(head*0x9e3779b97f4a7c15^bits.RotateLeft64(tail*0xd6e8feb86659fd93, 32))>>(64-m.bits)]
-	if x.head == head && x.tail == tail && x.n == n {
+	x := m.slotOf(v.head, v.tail)
+	if x.head == v.head && x.tail == v.tail && x.n == v.n {
 		x.count++
 		m.hits++
-		return true
+		return
 	}
 	e.flush(s, x)
-	*x = slot{head, tail, n, 1, line}
+	*x = v
 	if m.tries++; m.tries == 4<<m.bits {
 		if m.hits < 2*m.tries {
 			e.flushAll(s)
@@ -179,7 +190,52 @@ func (e *evidence) again(s *scratch, f []byte, line spot) bool {
 		}
 		m.tries, m.hits = 0, 0
 	}
-	return true
+}
+
+func (m *memo) slotOf(head, tail uint64) *slot {
+	return &m.slots[(head*0x9e3779b97f4a7c15^bits.RotateLeft64(tail*0xd6e8feb86659fd93, 32))>>(64-m.bits)]
+}
+
+// runAgain takes fields as again does, up to the first that it cannot hold back, and returns how
+// many. Blank ones are counted.
+func (e *evidence) runAgain(s *scratch, text []byte, column []delimited.Span, lines []spot) (n int) {
+	m := &e.memo
+	blanks := 0
+	for k, at := range column {
+		from, size, plain := at.Plain()
+		if !plain || size > longestInMemo || from+longestInMemo > len(text) {
+			break
+		}
+		if n++; size == 0 {
+			blanks++
+			continue
+		}
+		head, tail, last := binary.LittleEndian.Uint64(text[from:]), uint64(0), uint64(0)
+		if size >= 8 {
+			tail = binary.LittleEndian.Uint64(text[from+size-8:])
+			last = tail >> 56
+		} else {
+			head &= 1<<(8*size&63) - 1
+			last = head >> (8 * (size - 1) & 63)
+		}
+		if byte(head) <= ' ' || last <= ' ' {
+			n--
+			break
+		}
+		if m.slots != nil {
+			if x := m.slotOf(head, tail); x.head == head && x.tail == tail && x.n == size {
+				x.count++
+				m.hits++
+				continue
+			}
+		}
+		if e.remember(s, slot{head, tail, size, 1, lines[k]}); m.off {
+			break
+		}
+	}
+	e.fields += int64(blanks)
+	e.blanks += int64(blanks)
+	return n
 }
 
 func (e *evidence) flush(s *scratch, x *slot) {

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/binary"
 	"math"
-	"unicode/utf8"
 
 	"ambertray/internal/reading"
 	"ambertray/internal/sketch"
@@ -36,8 +35,10 @@ type evidence struct {
 	lo, hi   bound // smallest and largest as text
 	values   distinct
 
-	hint byte // the class of the field before, as a guess at the next
-	memo memo
+	hint    byte // the class of the field before, as a guess at the next
+	numeric bool // the field before was a plain number, and the memo is of no use
+	texty   bool // the same of a text
+	memo    memo
 }
 
 // odd is what few columns have.
@@ -203,11 +204,11 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot
 		if b = reading.TrimSpace(field); len(b) != len(field) {
 			if len(b) == 0 {
 				e.blanks += times
-				e.spaces = max(e.spaces, utf8.RuneCount(field))
+				e.spaces = max(e.spaces, reading.Characters(field))
 				return 0
 			}
 			e.oddly().padded.add(line, field, times)
-			e.maxRaw = max(e.maxRaw, utf8.RuneCount(field))
+			e.maxRaw = max(e.maxRaw, reading.Characters(field))
 		}
 	}
 	// Lengths, bounds and distinctness are those of the text without the
@@ -216,9 +217,10 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot
 	if chars > e.maxBytes {
 		e.maxBytes = chars
 	}
-	if !ascii && !delimited.IsASCII(b) {
-		chars = utf8.RuneCount(b)
-		e.oddly().wide.add(line, b, times)
+	if !ascii {
+		if chars = reading.Characters(b); chars < len(b) {
+			e.oddly().wide.add(line, b, times)
+		}
 	}
 	if chars < e.minChars {
 		e.minChars = chars
@@ -241,13 +243,16 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot
 		return h
 	}
 	c := b[0]
+	e.texty = false
 	if d := c - '0'; d <= 9 || c == '-' || c == '.' {
 		if e.hint == 'd' && len(b) >= 6 && e.date(s, b, line) {
 			return h
 		}
 		if e.plainNumber(s, b, line) {
+			e.numeric = e.memo.off
 			return h
 		}
+		e.numeric = false
 		if len(b) >= 4 && e.date(s, b, line) {
 			e.hint = 'd'
 			return h
@@ -259,13 +264,17 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot
 		if e.number(s, b, line) || e.word(s, b, line) {
 			return h
 		}
-	} else if e.other(s, b, line) {
-		return h
+	} else {
+		e.numeric = false
+		if e.other(s, b, line) {
+			return h
+		}
 	}
 	if (c < 'A' || c == 0xef) && delimited.Formula(b) {
 		e.oddly().formulas.add(line, b, times)
 	}
 	e.texts.add(line, b, times)
+	e.texty = (e.memo.off || len(b) > longestInMemo) && len(e.texts.first) == maxExamples
 	return h
 }
 
@@ -286,14 +295,17 @@ func (e *evidence) other(s *scratch, b []byte, line spot) bool {
 		if startsDate(b) && e.date(s, b, line) {
 			return true
 		}
-		// A currency code of two or three letters is followed by digits.
-		last := b[len(b)-1]
-		if (last >= '0' && last <= '9' || last == '-') && (letterBit(b[2]) == 0 || letterBit(b[3]) == 0) {
-			return e.number(s, b, line)
-		}
-		return false
+		return startsMoney(b) && e.number(s, b, line)
 	}
 	return e.number(s, b, line)
+}
+
+// startsMoney reports whether b, six bytes at least, may be a number behind a currency code, which
+// has two or three letters.
+func startsMoney(b []byte) bool {
+	last := b[len(b)-1]
+	return (last >= '0' && last <= '9' || last == '-') && (letterBit(b[2]) == 0 || letterBit(b[3]) == 0) &&
+		reading.StartsWithCurrency(b)
 }
 
 // startsDate reports whether b begins like an English month or weekday.
@@ -359,7 +371,7 @@ func (e *evidence) plainNumber(s *scratch, b []byte, line spot) bool {
 		if len(d) == 8 && !neg && compactDate(n) {
 			i.compact += s.times
 		}
-		if len(i.first.first) < maxExamples {
+		if i.first.wants(line) {
 			i.first.add(line, b, s.times)
 		}
 		e.hint = 'i'
@@ -394,28 +406,23 @@ func (e *evidence) plainNumber(s *scratch, b []byte, line spot) bool {
 	if d[len(d)-1] != '0' || n%pow10[min(after, 18)] != 0 {
 		f.nonzero += s.times
 	}
-	if len(f.first.first) < maxExamples {
+	if f.first.wants(line) {
 		f.first.add(line, b, s.times)
 	}
 	return true
 }
 
-// eightDigits reads one to eight digits at once: in a word, neighbours are
-// joined to numbers of two, four and eight digits.
+// eightDigits reads one to eight digits at once.
 func eightDigits(d []byte) (int64, bool) {
 	if len(d) > 8 || cap(d) < 8 {
 		return 0, false
 	}
-	const zeros = 0x3030303030303030
 	unused := 64 - 8*len(d)
-	w := binary.LittleEndian.Uint64(d[:8])<<unused | zeros&(1<<unused-1)
-	if ((w+0x4646464646464646)|(w-zeros))&0x8080808080808080 != 0 {
+	w := binary.LittleEndian.Uint64(d[:8])<<unused | eightZeros&(1<<unused-1)
+	if !allDigits(w) {
 		return 0, false
 	}
-	w -= zeros
-	w = w*10 + w>>8
-	w = ((w&0x000000ff000000ff)*(100+1000000<<32) + (w>>16&0x000000ff000000ff)*(1+10000<<32)) >> 32
-	return int64(w & 0xffffffff), true
+	return numberOf(w), true
 }
 
 func compactDate(n int64) bool {

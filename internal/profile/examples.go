@@ -58,10 +58,14 @@ type examples struct {
 
 // add counts a field that stands times times, first on line.
 func (e *examples) add(line spot, field []byte, times int64) {
-	e.count += times
-	if len(e.first) < maxExamples || line < e.first[maxExamples-1].at {
+	if e.count += times; e.wants(line) {
 		e.keep(line, field)
 	}
+}
+
+// wants reports whether what stands on the line would be kept.
+func (e *examples) wants(line spot) bool {
+	return len(e.first) < maxExamples || line < e.first[maxExamples-1].at
 }
 
 func (e *examples) keep(line spot, field []byte) {

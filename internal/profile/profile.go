@@ -177,7 +177,7 @@ type worker struct {
 	rec     delimited.Record
 	cols    []*evidence
 	scratch scratch
-	batch   batch
+	batch   *delimited.Columns
 	// Of the chunk at hand: hashes of every column still watched as a key.
 	hashes [][]uint64
 	ints   [][]int64
@@ -433,8 +433,7 @@ func (w *worker) begin(src *source.Source, k int, words *wordTable) {
 	}
 	w.hashes, w.ints = make([][]uint64, n), make([][]int64, n)
 	w.scratch.words = words
-	w.rows.Keep()
-	w.batch.init(n)
+	w.batch = newBatch(n)
 }
 
 // mergeTeam gathers what all workers have seen.
@@ -526,66 +525,84 @@ func (w *worker) chunk(c *delimited.Chunk, uniques []*unique, left int64) (recor
 	w.scratch.text, w.scratch.hashes = false, false
 	rec := &w.rec
 	for left != 0 {
-		rec.Fields = w.batch.room()
+		if left < 0 && (c.Seq > 0 || len(first) == previews) {
+			before := w.batch.N
+			w.rows.TakePlain(w.batch)
+			records += int64(w.batch.N - before)
+			if w.batch.Full() {
+				w.observe(watched, ascii)
+				continue
+			}
+		}
 		kind, ok := w.rows.Next(rec)
 		if !ok {
 			break
 		}
-		at := spotOf(w.source, rec.Line)
-		if kind != source.Data {
-			e := w.skipped[kind]
-			if e == nil {
-				e = &examples{}
-				w.skipped[kind] = e
+		if kind == source.Data {
+			records++
+			left--
+			if c.Seq == 0 && len(first) < previews {
+				v := Preview{Line: rec.Line}
+				for _, f := range rec.Fields {
+					v.Fields = append(v.Fields, string(f))
+				}
+				first = append(first, v)
 			}
-			e.add(at, rec.Raw, 1)
+		}
+		if w.odd(kind, rec) {
 			continue
 		}
-		records++
-		left--
-		if c.Seq == 0 && len(first) < previews {
-			v := Preview{Line: rec.Line}
-			for _, f := range rec.Fields {
-				v.Fields = append(v.Fields, string(f))
-			}
-			first = append(first, v)
-		}
-		if rec.Fault != delimited.NoFault {
-			e := w.faults[rec.Fault]
-			if e == nil {
-				e = &examples{}
-				w.faults[rec.Fault] = e
-			}
-			e.add(at, rec.Raw, 1)
-			continue
-		}
-		if len(rec.Fields) != len(w.cols) {
-			w.width(rec, at)
-			continue
-		}
-		w.lines = append(w.lines, at)
-		if w.batch.add(rec) {
+		if w.batch.Add(rec); w.batch.Full() {
 			w.observe(watched, ascii)
 		}
 	}
 	w.observe(watched, ascii)
+	w.watch(watched, uniques)
+	return records, first
+}
+
+// odd counts a row that is no record, or one whose fields are not those of the columns.
+func (w *worker) odd(kind source.Kind, rec *delimited.Record) bool {
+	at := spotOf(w.source, rec.Line)
+	switch {
+	case kind != source.Data:
+		exampleOf(w.skipped, kind).add(at, rec.Raw, 1)
+	case rec.Fault != delimited.NoFault:
+		exampleOf(w.faults, rec.Fault).add(at, rec.Raw, 1)
+	case len(rec.Fields) != len(w.cols):
+		w.width(rec, at)
+	default:
+		return false
+	}
+	return true
+}
+
+func exampleOf[K comparable](of map[K]*examples, k K) *examples {
+	if of[k] == nil {
+		of[k] = &examples{}
+	}
+	return of[k]
+}
+
+// watch tells the columns that may be keys what the chunk has.
+func (w *worker) watch(watched []bool, uniques []*unique) {
 	for i, u := range uniques {
-		if watched[i] {
-			if len(w.ints[i]) == len(w.lines) {
-				u.addInts(w.ints[i], w.lines)
-			} else {
-				k := 0
-				for j, h := range w.hashes[i] {
-					if h == intHash {
-						w.hashes[i][j] = hashInt(w.ints[i][k])
-						k++
-					}
-				}
-				u.add(w.hashes[i], w.lines)
+		if !watched[i] {
+			continue
+		}
+		if len(w.ints[i]) == len(w.lines) {
+			u.addInts(w.ints[i], w.lines)
+			continue
+		}
+		k := 0
+		for j, h := range w.hashes[i] {
+			if h == intHash {
+				w.hashes[i][j] = hashInt(w.ints[i][k])
+				k++
 			}
 		}
+		u.add(w.hashes[i], w.lines)
 	}
-	return records, first
 }
 
 func (w *worker) width(rec *delimited.Record, at spot) {
@@ -608,16 +625,10 @@ func (w *worker) merge(o *worker) {
 		w.cols[i].merge(e)
 	}
 	for k, e := range o.skipped {
-		if w.skipped[k] == nil {
-			w.skipped[k] = &examples{}
-		}
-		w.skipped[k].merge(*e)
+		exampleOf(w.skipped, k).merge(*e)
 	}
 	for k, e := range o.faults {
-		if w.faults[k] == nil {
-			w.faults[k] = &examples{}
-		}
-		w.faults[k].merge(*e)
+		exampleOf(w.faults, k).merge(*e)
 	}
 widths:
 	for _, x := range o.widths {

@@ -189,6 +189,9 @@ var currenciesBy = func() (by [2][256][]string) {
 	return
 }()
 
+// StartsWithCurrency reports whether a currency stands before something.
+func StartsWithCurrency(b []byte) bool { return currencyAt(b, true) != "" }
+
 func currencyAt(b []byte, front bool) string {
 	if front {
 		for _, c := range currenciesBy[0][b[0]] {

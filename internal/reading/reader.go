@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"strings"
 	"time"
-	"unicode/utf8"
 	"unsafe"
 
 	"ambertray/internal/sqltype"
@@ -247,7 +246,7 @@ func (r *Reader) sized(b []byte) Misfit {
 	switch {
 	case r.Type.Kind == sqltype.Char && len(b) > 0 && b[len(b)-1] == ' ':
 		return EndsInSpace
-	case len(b) > r.Type.Length && utf8.RuneCount(b) > r.Type.Length:
+	case len(b) > r.Type.Length && Characters(b) > r.Type.Length:
 		return TooLong
 	case r.Keeps.Bytes > 0 && len(b) > r.Keeps.Bytes:
 		return TooManyBytes

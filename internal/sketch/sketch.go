@@ -58,15 +58,18 @@ func Hash(b []byte) uint64 {
 	}
 	var x, y uint64
 	switch n := len(b); {
-	case n >= 8:
+	case n > 8:
 		x, y = binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[n-8:])
 	case n >= 4:
-		x, y = uint64(binary.LittleEndian.Uint32(b)), uint64(binary.LittleEndian.Uint32(b[n-4:]))
+		x = uint64(binary.LittleEndian.Uint32(b)) | uint64(binary.LittleEndian.Uint32(b[n-4:]))<<(8*(n-4)&63)
 	case n > 0:
-		x = uint64(b[0])<<16 | uint64(b[n/2])<<8 | uint64(b[n-1])
+		x = uint64(b[0]) | uint64(b[n/2])<<(8*(n/2)&63) | uint64(b[n-1])<<(8*(n-1)&63)
 	}
 	return finish(x, y, h)
 }
+
+// HashWord is Hash of the n lowest bytes of a word, at most eight, whose others are 0.
+func HashWord(x uint64, n int) uint64 { return finish(x, 0, uint64(n)*0x9e3779b97f4a7c15) }
 
 // HashNumber is Hash of a number.
 func HashNumber(x uint64) uint64 { return finish(x, 0, 8) }

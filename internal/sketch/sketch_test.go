@@ -1,6 +1,7 @@
 package sketch
 
 import (
+	"encoding/binary"
 	"fmt"
 	"math"
 	"testing"
@@ -46,6 +47,11 @@ func TestHash(t *testing.T) {
 		assert.False(t, seen[h], "%d bytes", len(b))
 		seen[h] = true
 		b = append(b, 'a')
+	}
+	for n := range 9 {
+		var word [8]byte
+		copy(word[:], "harrowme"[:n])
+		assert.Equal(t, Hash([]byte("harrowme")[:n]), HashWord(binary.LittleEndian.Uint64(word[:]), n))
 	}
 	assert.Equal(t, Hash([]byte("a")), Hash([]byte("a")))
 	assert.NotEqual(t, Hash([]byte("ab")), Hash([]byte("ba")))

@@ -2,6 +2,8 @@ package source
 
 import (
 	"bytes"
+	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"ambertray/internal/phrase"
@@ -42,7 +44,9 @@ type Rows struct {
 	split    *delimited.Splitter
 	row      int
 	footerAt int
-	header   bool // there are names, which may stand again
+	header   bool   // there are names, which may stand again
+	name     string // the first of them, as far as it stands so within quotes, too
+	surely   func([]byte) bool
 }
 
 // NewRows returns a reader of rows for one goroutine.
@@ -53,7 +57,11 @@ func NewRows(l *Layout) *Rows {
 			names++
 		}
 	}
-	return &Rows{layout: l, split: delimited.NewSplitter(l.Form), header: l.Header > 0 && names > 1}
+	r := &Rows{layout: l, split: delimited.NewSplitter(l.Form), header: l.Header > 0 && names > 1}
+	if r.surely = r.surelyData; r.header {
+		r.name, _, _ = strings.Cut(l.Columns[0], string(rune(l.Form.Quote)))
+	}
+	return r
 }
 
 // repeats reports whether a record is the header again, name for name.
@@ -101,14 +109,72 @@ func (r *Rows) Reset(c *delimited.Chunk) {
 	r.split.Reset(c)
 }
 
-// Keep makes fields good until the next Reset, not only the next row.
-func (r *Rows) Keep() { r.split.Keep = true }
-
 // Typed reports that quotes tell text from numbers and dates, as in sheets.
 func (r *Rows) Typed() bool { return r.layout.Pad }
 
 // ASCII reports whether the chunk at hand has no byte beyond ASCII.
 func (r *Rows) ASCII() bool { return r.split.ASCII() }
+
+// TakePlain adds records to c that are whole, have a field for each column, and are surely data. It
+// stops before the first that Next has to look at.
+func (r *Rows) TakePlain(c *delimited.Columns) {
+	if r.footerAt >= 0 {
+		return
+	}
+	before := c.N
+	r.split.TakePlain(c, r.surely)
+	r.row += c.N - before
+}
+
+// surelyData reports whether a record, which begins a text, can be nothing but data: no blank
+// line, no comment, no line that is drawn, and not the column names again.
+func (r *Rows) surelyData(text []byte) bool {
+	f := &r.layout.Form
+	first := text[0]
+	if f.Comment != "" && first == f.Comment[0] {
+		return false
+	}
+	if first == f.Delimiter[0] {
+		return !r.layout.Pad && !(r.header && r.name == "") && fills(text[1:], first)
+	}
+	if first == f.Quote && first != 0 && len(text) > 1 {
+		text = text[1:]
+		if first == text[0] && (r.layout.Pad || r.header && r.name == "") {
+			return false
+		}
+		first = text[0]
+	}
+	if first <= ' ' || len(text) < 2 {
+		return false
+	}
+	if r.header {
+		if first >= utf8.RuneSelf {
+			if c, _ := utf8.DecodeRune(text); unicode.IsSpace(c) || c == '\ufeff' {
+				return false
+			}
+		}
+		if r.name == "" || first == r.name[0] && bytes.HasPrefix(text, []byte(r.name)) {
+			return false
+		}
+	}
+	switch first {
+	case '+', '|', ':':
+		return false
+	case '-', '=', '_', '*', '#', '~':
+		return text[1] != first && bytes.IndexByte([]byte(" +|:"), text[1]) < 0
+	}
+	return true
+}
+
+// fills reports whether something other than delimiters and spaces stands up to the line's end.
+func fills(line []byte, delimiter byte) bool {
+	for _, c := range line {
+		if c == '\n' || c != delimiter && c > ' ' {
+			return c != '\n'
+		}
+	}
+	return false
+}
 
 // Next reads the next row into rec and tells its kind; ok is false at the end
 // of the chunk.

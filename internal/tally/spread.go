@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strconv"
 	"time"
-	"unicode/utf8"
 
 	"ambertray/internal/phrase"
 	"ambertray/internal/reading"
@@ -107,7 +106,7 @@ func (s *Spread) addText(b []byte) {
 			s.values = nil
 		}
 	}
-	n := min(utf8.RuneCount(b), mostLength)
+	n := min(reading.Characters(b), mostLength)
 	for len(s.lengths) <= n {
 		s.lengths = append(s.lengths, 0)
 	}

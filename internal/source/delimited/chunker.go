@@ -89,6 +89,7 @@ type Chunker struct {
 	pool sync.Pool
 	// outside holds the start and end of each stretch outside quotes.
 	outside []int
+	blocks  ends
 }
 
 // NewChunker cuts what r yields. Lines are counted from line, which is 1 for
@@ -186,6 +187,11 @@ func (c *Chunker) lastEnd(data []byte, atEOF bool) (end, open int) {
 	}
 	if !f.escapes() && f.Comment == "" &&
 		bytes.Count(data[:min(len(data), sampled)], []byte{f.Quote}) > sampled/dense {
+		if !atEOF && len(f.Delimiter) == 1 {
+			if end := c.blocks.lastFeed(data, f.Delimiter[0], f.Quote); end > 0 {
+				return end, -1 // whether a quote is open then is of no interest
+			}
+		}
 		return lastEndByMarks(data, f, atEOF)
 	}
 	c.outside = c.outside[:0]

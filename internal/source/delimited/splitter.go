@@ -63,9 +63,6 @@ func (r *Record) OnlySpaces() bool {
 // A Splitter takes chunks apart. It is not safe for concurrent use; use one
 // for each goroutine.
 type Splitter struct {
-	// Keep makes fields good until the next Reset, not only the next record.
-	Keep bool
-
 	form    Form
 	comment []byte // form.Comment
 	special [256]bool
@@ -78,6 +75,7 @@ type Splitter struct {
 	ascii   bool   // the chunk has no byte beyond ASCII
 	unesc   []byte
 	at      []int // where the fields of a line of fixed columns start
+	ends    ends
 }
 
 // NewSplitter returns a splitter for one form.
@@ -98,6 +96,7 @@ func (s *Splitter) Reset(c *Chunk) {
 	s.data, s.pos, s.line = c.Data, 0, c.Line
 	s.unesc = s.unesc[:0]
 	s.block = -blockSize
+	s.ends.reset()
 	s.ascii = IsASCII(c.Data)
 	s.suspect = !s.ascii && !utf8.Valid(c.Data) || bytes.IndexByte(c.Data, 0) >= 0
 }
@@ -135,9 +134,7 @@ func (s *Splitter) Next(rec *Record) bool {
 	rec.Fields = rec.Fields[:0]
 	rec.quoted = rec.quoted[:0]
 	rec.Fault, rec.FaultField = NoFault, -1
-	if !s.Keep {
-		s.unesc = s.unesc[:0]
-	}
+	s.unesc = s.unesc[:0]
 	rec.Comment = s.form.Comment != "" && bytes.HasPrefix(s.data[start:], s.comment)
 	i := start
 	if rec.Comment {

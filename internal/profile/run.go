@@ -1,0 +1,188 @@
+package profile
+
+import (
+	"encoding/binary"
+	"math/bits"
+	"unicode/utf8"
+
+	"ambertray/internal/reading"
+	"ambertray/internal/sketch"
+	"ambertray/internal/source/delimited"
+)
+
+// Words of eight bytes that are all alike.
+const (
+	eightOnes  = 0x0101010101010101
+	eightZeros = '0' * eightOnes
+	eightHighs = 0x80 * eightOnes
+)
+
+// run counts plain numbers of at most eight bytes, and blank fields between them, up to the first
+// other, and returns how many. It counts them as observe does, but what it knows stays in
+// registers. Where keep is not nil, all are to be whole numbers, which it gets.
+//
+// It is long because it runs for every number, and calls nothing.
+func (e *evidence) run(text []byte, column []delimited.Span, keep *[]int64) (n int) {
+	if e.hint == 'd' {
+		return 0
+	}
+	hashes := e.values.wants()
+	least, most, wide := e.minChars, e.maxChars, e.maxBytes
+	lowest, highest := e.lo.prefix, e.hi.prefix
+	i, f := &e.ints, &e.decs
+	ints, decs := len(i.first.first) == maxExamples, len(f.first.first) == maxExamples && keep == nil
+	zeros := e.odd != nil && len(e.odd.zeros.first) == maxExamples && keep == nil
+	var blanks, codes int64
+	for _, at := range column {
+		from, size, plain := at.Plain()
+		if !plain || size > 8 || from+8 > len(text) {
+			break
+		}
+		if size == 0 {
+			if keep != nil {
+				break
+			}
+			blanks++
+			n++
+			continue
+		}
+		raw := binary.LittleEndian.Uint64(text[from:])
+		unused := uint(64 - 8*size)
+		order := bits.ReverseBytes64(raw) >> unused << unused // as prefix has it
+		digits, negative := size, byte(raw) == '-'
+		if negative {
+			raw >>= 8
+			unused += 8
+			if digits--; digits == 0 {
+				break
+			}
+		}
+		first := byte(raw)
+		w := raw<<unused | eightZeros&(1<<unused-1)
+		if allDigits(w) {
+			v := numberOf(w)
+			if negative {
+				v = -v
+			}
+			if first == '0' && (digits > 1 || negative) {
+				if !zeros {
+					break
+				}
+				codes++
+			} else {
+				if !ints {
+					break
+				}
+				i.count++
+				i.last = v
+				i.lo, i.hi = min(i.lo, v), max(i.hi, v)
+				if digits == 8 && !negative && compactDate(v) {
+					i.compact++
+				}
+				if keep != nil {
+					*keep = append(*keep, v)
+				}
+			}
+		} else {
+			// With the point taken out, it has to be nothing but digits.
+			x := w ^ '.'*eightOnes
+			points := (x - eightOnes) &^ x & eightHighs
+			if points == 0 || !decs {
+				break
+			}
+			point := uint(bits.TrailingZeros64(points)) &^ 7
+			after := 7 - int(point/8)
+			whole := digits - 1 - after
+			d := w>>point>>8<<point<<8 | w&(1<<point-1)<<8 | '0'
+			if !allDigits(d) || after == 0 || after == 3 && whole >= 1 && first != '0' {
+				break
+			}
+			v := numberOf(d)
+			if negative {
+				v = -v
+			}
+			if f.count++; after == f.lo.scale && after == f.hi.scale {
+				f.lo.n, f.hi.n = min(f.lo.n, v), max(f.hi.n, v)
+			} else {
+				f.lo, f.hi = minScaled(f.lo, scaled{v, after}), maxScaled(f.hi, scaled{v, after})
+			}
+			f.whole, f.fraction = max(f.whole, whole), max(f.fraction, after)
+			if d>>56 != '0' || v%pow10[after] != 0 {
+				f.nonzero++
+			}
+		}
+		least, most, wide = min(least, size), max(most, size), max(wide, size)
+		if order <= lowest || order >= highest {
+			e.bounds(order, text[from:from+size])
+			lowest, highest = e.lo.prefix, e.hi.prefix
+		}
+		if hashes {
+			e.values.add(sketch.HashWord(bits.ReverseBytes64(order), size), text[from:from+size], 1)
+		}
+		n++
+	}
+	e.minChars, e.maxChars, e.maxBytes = least, most, wide
+	e.fields += int64(n)
+	e.blanks += blanks
+	if codes > 0 {
+		e.odd.zeros.count += codes
+	}
+	return n
+}
+
+// runTexts is run for texts that begin with a letter and can be nothing else: no word that means
+// something, no date, no number behind a currency.
+func (e *evidence) runTexts(s *scratch, b *delimited.Columns, column []delimited.Span, ascii bool) (n int) {
+	least, most, wide := e.minChars, e.maxChars, e.maxBytes
+	var blanks int64
+	for _, at := range column {
+		f := b.Field(at)
+		size := len(f)
+		if size == 0 && !at.Quoted() {
+			blanks++
+			n++
+			continue
+		}
+		if size < 2 || size == uuidLength || size <= longestInMemo && !e.memo.off {
+			break
+		}
+		c, last := f[0], f[size-1]
+		if l := c | 0x20; l < 'a' || l > 'z' || last <= ' ' || last >= utf8.RuneSelf ||
+			s.words.lengths[c]&(1<<min(size, 63)) != 0 || size >= 6 && (startsDate(f) || startsMoney(f)) {
+			break
+		}
+		if !ascii && reading.Characters(f) < size {
+			break
+		}
+		least, most, wide = min(least, size), max(most, size), max(wide, size)
+		if p := prefix(f); p <= e.lo.prefix || p >= e.hi.prefix {
+			e.bounds(p, f)
+		}
+		if e.values.wants() {
+			e.values.add(sketch.Hash(f), f, 1)
+		}
+		n++
+	}
+	e.minChars, e.maxChars, e.maxBytes = least, most, wide
+	e.fields += int64(n)
+	e.blanks += blanks
+	e.texts.count += int64(n) - blanks
+	return n
+}
+
+// uuidLength is how long a UUID is.
+const uuidLength = 36
+
+// allDigits reports whether a word is of eight digits.
+func allDigits(w uint64) bool {
+	return ((w+0x46*eightOnes)|(w-eightZeros))&eightHighs == 0
+}
+
+// numberOf is the number of eight digits, the first of which is in the lowest byte: neighbours are
+// joined to numbers of two, four and eight digits.
+func numberOf(w uint64) int64 {
+	w -= eightZeros
+	w = w*10 + w>>8
+	w = ((w&0x000000ff000000ff)*(100+1000000<<32) + (w>>16&0x000000ff000000ff)*(1+10000<<32)) >> 32
+	return int64(w & 0xffffffff)
+}

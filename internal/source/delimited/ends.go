@@ -1,0 +1,211 @@
+package delimited
+
+import "math/bits"
+
+// feedEnd marks an end of a field that is one of a record, too.
+const feedEnd = 1 << 31
+
+// ends are where the fields of a text end, found by whole blocks as far as it is well-formed:
+// quotes open where fields begin, close where they end, and stand twice within.
+type ends struct {
+	list []uint32 // offsets of delimiters and line feeds outside quotes
+	next int      // of the list, the first that was not taken
+	from int      // where the record begins of which that is the first end
+	to   int      // how far the text was looked at
+	stop int      // the first offset that is not well-formed, or -1
+
+	quotes  bool     // there are some
+	twice   []uint32 // offsets of the quotes that are the second of two
+	used    int      // of them
+	inner   []int    // line feeds within quotes
+	counted int      // of them
+	inside  uint64   // all ones while a quote is open
+	ended   uint64   // the last byte ends a field
+	closed  uint64   // the last byte is a quote that closes
+
+	blocks [windowBlocks]masks
+}
+
+// windowBlocks is how many blocks are looked at in one go.
+const windowBlocks = 32
+
+// reset forgets what was found: there is another text.
+func (w *ends) reset() { w.list, w.next, w.from, w.to, w.stop = w.list[:0], 0, -1, -1, -1 }
+
+// begin starts over at the beginning of a record.
+func (w *ends) begin(at int) {
+	w.list, w.next, w.from, w.to, w.stop = w.list[:0], 0, at, at, -1
+	w.quotes, w.twice, w.used, w.inner, w.counted = false, w.twice[:0], 0, w.inner[:0], 0
+	w.inside, w.ended, w.closed = 0, 1, 0
+}
+
+// meet reports whether the record that begins at an offset is one that was found, and passes over
+// those before.
+func (w *ends) meet(at int) bool {
+	if w.from == at {
+		return true
+	}
+	if w.to < at || w.from < 0 || w.from > at || w.stop >= 0 && w.stop < at {
+		return false
+	}
+	for w.next < len(w.list) && int(w.list[w.next]&^feedEnd) < at {
+		w.next++
+	}
+	if w.within(at - 1); w.next == 0 {
+		return false
+	}
+	w.from = at
+	return w.list[w.next-1] == uint32(at-1)|feedEnd
+}
+
+// within takes the line feeds within quotes up to an offset, and counts them.
+func (w *ends) within(end int) (n int64) {
+	for ; w.counted < len(w.inner) && w.inner[w.counted] < end; w.counted++ {
+		n++
+	}
+	if w.counted == len(w.inner) {
+		w.inner, w.counted = w.inner[:0], 0
+	}
+	return n
+}
+
+// doubled takes the second quotes of two between two offsets.
+func (w *ends) doubled(from, to uint32) []uint32 {
+	for w.used < len(w.twice) && w.twice[w.used] < from {
+		w.used++
+	}
+	first := w.used
+	for w.used < len(w.twice) && w.twice[w.used] < to {
+		w.used++
+	}
+	of := w.twice[first:w.used]
+	if w.used == len(w.twice) {
+		w.twice, w.used = w.twice[:0], 0
+	}
+	return of
+}
+
+// scan finds the ends in the next blocks of a text. It reports whether it could go on.
+func (w *ends) scan(text []byte, delimiter, quote byte) bool {
+	if w.stop >= 0 || w.to >= len(text) {
+		return false
+	}
+	w.list = w.list[:copy(w.list, w.list[w.next:])]
+	w.next = 0
+	blocks := w.look(text[w.to:], delimiter, quote)
+	if need := len(w.list) + blocks*blockSize + 4; need > cap(w.list) {
+		w.list = append(make([]uint32, 0, 2*need), w.list...)
+	}
+	for k := range blocks {
+		m := &w.blocks[k]
+		found := m.delimiters | m.feeds
+		if quote != 0 && (m.quotes|w.inside|w.closed) != 0 {
+			found = w.outside(text, m)
+		} else {
+			w.ended = found >> 63
+		}
+		w.add(found, m.feeds)
+		if w.to += blockSize; w.stop >= 0 {
+			break
+		}
+	}
+	w.to = min(w.to, len(text))
+	return true
+}
+
+// look sees what stands in the next blocks, and returns how many these are.
+func (w *ends) look(text []byte, delimiter, quote byte) (blocks int) {
+	if blocks = min(len(text)/blockSize, windowBlocks); blocks > 0 {
+		masksOf(w.blocks[:blocks], text, delimiter, quote)
+		return blocks
+	}
+	var last [blockSize]byte
+	copy(last[:], text)
+	masksOf(w.blocks[:1], last[:], delimiter, quote)
+	m, there := &w.blocks[0], uint64(1)<<len(text)-1
+	m.delimiters, m.feeds, m.quotes = m.delimiters&there, m.feeds&there, m.quotes&there
+	return 1
+}
+
+// lastFeed is the offset behind the last line feed of a text that is outside quotes; 0: there is
+// none, or the quotes are not as they should be.
+func (w *ends) lastFeed(text []byte, delimiter, quote byte) (end int) {
+	for w.begin(0); w.to < len(text); w.inner, w.twice = w.inner[:0], w.twice[:0] {
+		for k := range w.look(text[w.to:], delimiter, quote) {
+			m := &w.blocks[k]
+			feeds := w.outside(text, m) & m.feeds
+			if w.stop >= 0 {
+				return 0
+			}
+			if feeds != 0 {
+				end = w.to + bits.Len64(feeds)
+			}
+			w.to += blockSize
+		}
+	}
+	return end
+}
+
+// add takes the bits of the block at w.to. Four at a time are written, wanted or not: that is
+// faster than to see when to end.
+func (w *ends) add(found, feeds uint64) {
+	n := len(w.list)
+	out := w.list[n : n+blockSize+4]
+	count := bits.OnesCount64(found)
+	at, all := uint32(w.to), found
+	for i := 0; i < count; i += 4 {
+		four := (*[4]uint32)(out[i:])
+		four[0] = at + uint32(bits.TrailingZeros64(found))
+		found &= found - 1
+		four[1] = at + uint32(bits.TrailingZeros64(found))
+		found &= found - 1
+		four[2] = at + uint32(bits.TrailingZeros64(found))
+		found &= found - 1
+		four[3] = at + uint32(bits.TrailingZeros64(found))
+		found &= found - 1
+	}
+	for feeds &= all; feeds != 0; feeds &= feeds - 1 {
+		out[bits.OnesCount64(all&(feeds&-feeds-1))] |= feedEnd
+	}
+	w.list = w.list[:n+count]
+}
+
+// outside are the delimiters and line feeds of the block at w.to that are not within quotes. It
+// also sees whether the quotes are as they should be.
+func (w *ends) outside(text []byte, m *masks) uint64 {
+	in := prefixXor(m.quotes) ^ w.inside
+	opening, closing := m.quotes&in, m.quotes&^in
+	found := (m.delimiters | m.feeds) &^ in
+	// A quote opens where a field begins, or right behind one that closes; and behind one that
+	// closes a field ends, or a quote opens.
+	behind := closing<<1 | w.closed
+	bad := opening&^(found<<1|w.ended|behind) | behind&^(found|m.quotes)
+	for ; bad != 0; bad &= bad - 1 {
+		bit := bits.TrailingZeros64(bad)
+		if i := w.to + bit; i+1 < len(text) && text[i] == '\r' && text[i+1] == '\n' && m.quotes>>bit&1 == 0 {
+			continue // of the line's end
+		}
+		w.stop = w.to + bit
+		found &= 1<<bit - 1
+		break
+	}
+	for twice := opening & behind; twice != 0; twice &= twice - 1 {
+		w.twice = append(w.twice, uint32(w.to+bits.TrailingZeros64(twice)))
+	}
+	for feeds := m.feeds & in; feeds != 0; feeds &= feeds - 1 {
+		w.inner = append(w.inner, w.to+bits.TrailingZeros64(feeds))
+	}
+	w.quotes = w.quotes || m.quotes != 0
+	w.inside, w.closed, w.ended = uint64(int64(in)>>63), closing>>63, found>>63
+	return found
+}
+
+// prefixXor has a bit where an odd number of bits stand up to it: between quotes, and on the first.
+func prefixXor(x uint64) uint64 {
+	x ^= x << 1
+	x ^= x << 2
+	x ^= x << 4
+	x ^= x << 8
+	x ^= x << 16
+	return x ^ x<<32
+}

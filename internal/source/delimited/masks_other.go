@@ -1,0 +1,7 @@
+//go:build !amd64
+
+package delimited
+
+func masksOf(dst []masks, data []byte, delimiter, quote byte) {
+	masksByWords(dst, data, delimiter, quote)
+}
