@@ -192,7 +192,7 @@ func (e *evidence) observe(s *scratch, field []byte, quoted bool, line spot, asc
 func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot, ascii bool, times int64) uint64 {
 	s.times = times
 	e.fields += times
-	b := field
+	b, padded := field, 0
 	if len(b) == 0 {
 		e.blanks += times
 		if quoted {
@@ -208,7 +208,8 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot
 				return 0
 			}
 			e.oddly().padded.add(line, field, times)
-			e.maxRaw = max(e.maxRaw, reading.Characters(field))
+			before := cap(field) - cap(b)
+			padded = reading.Characters(field[:before]) + reading.Characters(field[before+len(b):])
 		}
 	}
 	// Lengths, bounds and distinctness are those of the text without the
@@ -221,6 +222,9 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot
 		if chars = reading.Characters(b); chars < len(b) {
 			e.oddly().wide.add(line, b, times)
 		}
+	}
+	if padded > 0 {
+		e.maxRaw = max(e.maxRaw, chars+padded)
 	}
 	if chars < e.minChars {
 		e.minChars = chars
