@@ -40,7 +40,7 @@ var optionGroups = map[group]struct{ first, rest string }{
 	ofTable: {"table key", "like schema strict-types keep-attached ledger widen"},
 	ofDatabase: {"into", "create-database create-schema file-rows lanes lock-wait password-file slow-path for " +
 		"from-file copy-block query no-header plan try"},
-	ofLoad: {"mode max-rejects", "accept-changes again before commit-every missing only-new same-key keep-old " +
+	ofLoad: {"mode max-rejects", "accept-changes again before commit-every join missing only-new same-key keep-old " +
 		"sweep older " +
 		"because waive rejects files-only"},
 	ofSafety: {"dry-run yes ask", "prove strict deep check public-key sign-key"},

@@ -41,6 +41,7 @@ type loadFlags struct {
 	ledger       bool
 	accept       bool
 	every        int64
+	join         string
 	onlyNew      bool
 	missing      string
 	sameKey      string
@@ -86,7 +87,12 @@ What is too large for one transaction commits on its way with --commit-every.
 Then a load that fails or is stopped leaves the records that it has committed,
 and how far it was is noted beside them in the table ambertray_steps, in the
 same transactions. 'ambertray resume' goes on from there: no record is lost or
-loaded twice. All is still verified before the last commit.`
+loaded twice. All is still verified before the last commit.
+
+With --join NAME several programs, on machines that reach the same files, load
+them side by side: each is given the same command, takes steps that no other
+has, and one of them verifies the whole when all are in. If one ends, the others
+take its steps.`
 
 func (a *app) loadCommand() *cobra.Command {
 	var f loadFlags
@@ -105,6 +111,7 @@ func (a *app) loadCommand() *cobra.Command {
   ambertray load gauges.csv --into sqlite:harrowmere.db --mode append --only-new --quiet
   ambertray load lock-passages.csv --into sqlite:harrowmere.db --max-rejects 0
   ambertray load huge.yaml --into postgres://keeper@localhost/canal --commit-every 5000000
+  ambertray load huge.yaml --into postgres://keeper@localhost/canal --commit-every 1000000 --join night
   ambertray load lock-passages.csv --into sqlite:harrowmere.db --dry-run`,
 		Args: args(1, -1, "a file, or a plan"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.load(cmd.Context(), args, &f) },
@@ -145,6 +152,9 @@ func (a *app) loadCommand() *cobra.Command {
 		"load a file although many of its values do not fit the plan; their records become rejects")
 	p.Int64Var(&f.every, "commit-every", 0,
 		"commit on the way after so many records, so that a stopped load can be resumed; 0 commits once, at the end")
+	p.StringVar(&f.join, "join", "",
+		"PostgreSQL, MySQL, MariaDB: share the load of this `NAME` with other programs that get the same command: "+
+			"each takes steps of --commit-every records, and one verifies")
 	addTray(cmd, &f.tray)
 	p.BoolVar(&f.dryRun, "dry-run", false, "do everything but write: read, connect, find the table, compare, check "+
 		"every value")
@@ -196,7 +206,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 		Strict: f.strict,
 		Prove:  f.prove,
 		Again:  f.again, Ledger: f.ledger, Widen: f.widen, KeepAttached: f.attached, KeepOld: f.keepOld,
-		AcceptChanges: f.accept, Limit: limit, Every: f.every,
+		AcceptChanges: f.accept, Limit: limit, Every: f.every, Join: f.join,
 		MergeRequest: desk.MergeRequest{OnlyNew: f.onlyNew, Missing: f.missing, SameKey: f.sameKey, Before: f.before,
 			Show: show}})
 	return a.answered(answer, err)
@@ -241,6 +251,10 @@ func (a *app) printLoad(l *desk.LoadAnswer, failed error) {
 	}
 	switch {
 	case l.Each != nil:
+	case l.Shared != nil && l.Receipt == nil:
+		if failed == nil {
+			a.printShared(l.Shared)
+		}
 	case l.Nothing != nil:
 		fmt.Fprintf(a.out, "%s: nothing new; %s in the table already\n", db.Qualified(l.Nothing.Schema,
 			l.Nothing.Table),
@@ -260,6 +274,13 @@ func (a *app) printLoad(l *desk.LoadAnswer, failed error) {
 	case l.Receipt != nil:
 		a.printReceipt(l.Receipt, l.Entry, l.Into, l.Took)
 	}
+}
+
+// printShared says what this program has done of a load that another has verified.
+func (a *app) printShared(s *desk.SharedAnswer) {
+	fmt.Fprintf(a.out,
+		"%s: %s, %s loaded, of the load %s; another program has verified all of it, and has its papers\n",
+		db.Qualified(s.Schema, s.Table), plural(int64(s.Steps), "step"), plural(s.Records.Loaded, "record"), s.Join)
 }
 
 // printInOneLine says what a load came to, for those who read it in a list of many.

@@ -198,6 +198,33 @@ func (n Notebook) Read(ctx context.Context, from int) (notes []string, err error
 	return notes, nil
 }
 
+// Steps are the load's notes by their steps, from 1.
+func (n Notebook) Steps(ctx context.Context) (map[int]string, error) {
+	rows, err := n.Rows(ctx, "cannot read how far the load is",
+		fmt.Sprintf("SELECT step, note FROM %s WHERE load_name = %s AND step >= 1", n.Table(), n.Dialect.Parameter(1)),
+		n.Load)
+	if err != nil {
+		return nil, err
+	}
+	notes := map[int]string{}
+	for _, r := range rows {
+		step, err := strconv.Atoi(*r[0])
+		if err != nil {
+			return nil, err
+		}
+		notes[step] = *r[1]
+	}
+	return notes, nil
+}
+
+// Has reports whether the load has a note of a step.
+func (n Notebook) Has(ctx context.Context, step int) (bool, error) {
+	rows, err := n.Rows(ctx, "cannot read how far the load is",
+		fmt.Sprintf("SELECT step FROM %s WHERE load_name = %s AND step = %d", n.Table(), n.Dialect.Parameter(1), step),
+		n.Load)
+	return len(rows) > 0, err
+}
+
 // Forget removes the load's notes.
 func (n Notebook) Forget(ctx context.Context) error {
 	return n.Do(ctx, "cannot remove the notes of the load",

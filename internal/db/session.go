@@ -166,6 +166,8 @@ type Spec struct {
 	// is as it left it.
 	Steps string
 	Going bool
+	// Shared tells that several programs take the steps of the load; see [Joiner].
+	Shared bool
 }
 
 // A Listing is one table in an overview of a database.
@@ -256,14 +258,33 @@ type Noter interface {
 	Notes(ctx context.Context, schema, load string) ([]string, error)
 }
 
+// A Joiner is a Noter with loads whose steps several programs take, each of which is there once:
+// its note and its rows come to be together, and no two notes have the same step.
+type Joiner interface {
+	// Take makes this session the only one that has a name, until it gives it back or ends. It
+	// does not wait: taken is false where another has it.
+	Take(ctx context.Context, name string) (taken bool, err error)
+	GiveBack(ctx context.Context, name string) error
+	// Shared are the notes of a load by their steps, from 1.
+	Shared(ctx context.Context, schema, load string) (map[int]string, error)
+	// Began reports that a program began a load and ended before its first note: a table without
+	// rows may be what it left.
+	Began(ctx context.Context, schema, load string) (bool, error)
+	// Stepped reports whether a step of a load is in.
+	Stepped(ctx context.Context, schema, load string, step int) (bool, error)
+}
+
 // An Error is a database's failure, with what can be done about it.
 type Error struct {
 	Where string // the database, without password
 	// Missing tells that the server does not have the database.
 	Missing bool
-	What    string
-	Do      string
-	Err     error
+	// Clash tells that the server has ended a transaction that stood in the way of another: the same
+	// once more may well go in.
+	Clash bool
+	What  string
+	Do    string
+	Err   error
 }
 
 func (e *Error) Error() string {

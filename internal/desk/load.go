@@ -16,6 +16,7 @@ import (
 	"ambertray/internal/account"
 	"ambertray/internal/db"
 	"ambertray/internal/db/connect"
+	"ambertray/internal/db/dialect"
 	"ambertray/internal/fault"
 	"ambertray/internal/load"
 	"ambertray/internal/match"
@@ -70,6 +71,8 @@ type LoadRequest struct {
 	MergeRequest
 	// Every, if above 0, commits after so many records.
 	Every int64
+	// Join, if not empty, is the name of a load whose steps several programs take.
+	Join string
 }
 
 // A RejectLimit ends a load when more records are rejected.
@@ -122,6 +125,8 @@ type LoadAnswer struct {
 	// DryRun is of one into a new table; Mapping of one into a table that exists.
 	DryRun  *DryRunAnswer
 	Mapping *MappingAnswer
+	// Shared is of a load that programs share, and another than this one has verified.
+	Shared *SharedAnswer
 	// Nothing is of a plan whose pattern matches no file that is not in the table.
 	Nothing *NothingAnswer
 	// Merge is of a dry run that compares with the rows that are there.
@@ -150,6 +155,8 @@ func (a *LoadAnswer) JSON() any {
 		return a.DryRun
 	case a.Nothing != nil:
 		return a.Nothing
+	case a.Shared != nil:
+		return a.Shared
 	case a.Merge != nil:
 		return a.Merge
 	case a.Mapping != nil:
@@ -252,6 +259,9 @@ type loading struct {
 
 // Load loads. The answer is there also with an error, where it tells something.
 func (d *Desk) Load(ctx context.Context, r LoadRequest) (*LoadAnswer, error) {
+	if r.Join != "" {
+		return d.loadShared(ctx, r)
+	}
 	if inputs, is := planSet(r.Input); is {
 		return d.loadTogether(ctx, r, inputs)
 	}
@@ -303,13 +313,18 @@ func (d *Desk) loadOne(ctx context.Context, r LoadRequest) (*LoadAnswer, error) 
 // prepare does all that comes before the first row. It reports whether there is something
 // to load; of a dry run, that is all.
 func (l *loading) prepare(ctx context.Context) (ready bool, err error) {
-	r := l.req
 	if err := l.check(); err != nil {
 		return false, err
 	}
 	if err := l.open(ctx); err != nil {
 		return false, err
 	}
+	return l.ready(ctx)
+}
+
+// ready meets the database, and reports whether there is something to load.
+func (l *loading) ready(ctx context.Context) (bool, error) {
+	r := l.req
 	if !r.DryRun || !l.toBeMade() {
 		var no *db.Error
 		err := l.meet(ctx)
@@ -844,6 +859,12 @@ func (l *loading) meet(ctx context.Context) (err error) {
 		if err != nil {
 			return err
 		}
+		if rows == 0 && r.Join != "" {
+			if left, err := l.leftBehind(ctx); err != nil || left {
+				l.found = nil
+				return l.met(ctx, def)
+			}
+		}
 		return need("%s exists already, with %s\n  "+
 			"choose another name with --table, or say --mode append, merge, refill or replace; nothing was changed",
 			l.where(),
@@ -851,6 +872,12 @@ func (l *loading) meet(ctx context.Context) (err error) {
 	case !r.Mode.New() && l.found == nil:
 		return need("%s does not exist\n  check the name and --schema, or create it with --mode create", l.where())
 	}
+	return l.met(ctx, def)
+}
+
+// met goes on where the table is as the mode wants it.
+func (l *loading) met(ctx context.Context, def dialect.Table) error {
+	r := l.req
 	if err := l.takesRows(ctx); err != nil {
 		return err
 	}
@@ -1088,8 +1115,8 @@ func (l *loading) hooks(ctx context.Context, entry *tray.Entry, last []*tray.Rec
 	job.Landed = func(t db.Name) { l.landed = t }
 }
 
-// writePapers puts plan and definition on the tray, as they will be run.
-func (l *loading) writePapers(e *tray.Entry) error {
+// planAsRun is the text of the plan, as it will be run.
+func (l *loading) planAsRun() ([]byte, error) {
 	job, in := &l.job, l.in
 	comments := in.Comments
 	if job.Plan != in.Plan {
@@ -1098,7 +1125,13 @@ func (l *loading) writePapers(e *tray.Entry) error {
 	if in.Given || job.Plan != in.Plan {
 		comments.Head = "Amber Tray plan, as it was run"
 	}
-	b, err := job.Plan.Encode(comments)
+	return job.Plan.Encode(comments)
+}
+
+// writePapers puts plan and definition on the tray, as they will be run.
+func (l *loading) writePapers(e *tray.Entry) error {
+	job := &l.job
+	b, err := l.planAsRun()
 	if err != nil {
 		return err
 	}

@@ -126,22 +126,16 @@ func (d *Desk) stoppedJob(ctx context.Context, e *Entry, stops *tray.Stops,
 	if err != nil {
 		return nil, nil, err
 	}
-	in, err := d.stoppedSources(ctx, e, stops, r.Files)
+	if stops.Shared && going == nil {
+		return nil, nil, load.ErrSharedDone
+	}
+	in, job, err := d.jobOf(ctx, e, stops, r.Files)
 	if err != nil {
 		return nil, nil, err
 	}
-	job := &load.Job{Job: rows.Job{Sources: in.Sources, Plan: e.Plan, MaxRejects: stops.MaxRejects}, Session: e.conn,
-		Log:      e.log,
-		MaxShare: stops.MaxShare, MaxLeast: stops.MaxLeast, Every: stops.Every, Going: going}
+	job.Going, job.Spec.Going = going, going != nil
 	if r.Limit != nil {
 		job.MaxRejects, job.MaxShare, job.MaxLeast = r.Limit.Count, r.Limit.Share, r.Limit.Least
-	}
-	def := e.Plan.Definition()
-	def.Schema, def.Name = stops.Table.Schema, stops.Table.Name
-	job.Spec = db.Spec{Mode: db.Mode(stops.Table.Mode), Table: def, SlowPath: stops.SlowPath, Steps: stops.Load,
-		Going: going != nil}
-	if stops.Like != "" {
-		job.Spec.Like = &db.Name{Schema: stops.LikeSchema, Table: stops.Like}
 	}
 	if _, job.Ledger, err = ledgerOf(ctx, e.conn, stops.Table.Schema); err != nil {
 		return nil, nil, err
@@ -155,6 +149,24 @@ func (d *Desk) stoppedJob(ctx context.Context, e *Entry, stops *tray.Stops,
 	}
 	if p != nil {
 		job.Receipt.Connection = p.String()
+	}
+	return in, job, nil
+}
+
+// jobOf is the work of a load that commits on its way, but for how far it is.
+func (d *Desk) jobOf(ctx context.Context, e *Entry, stops *tray.Stops, files []string) (*Opened, *load.Job, error) {
+	in, err := d.stoppedSources(ctx, e, stops, files)
+	if err != nil {
+		return nil, nil, err
+	}
+	job := &load.Job{Job: rows.Job{Sources: in.Sources, Plan: e.Plan, MaxRejects: stops.MaxRejects}, Session: e.conn,
+		Log:      e.log,
+		MaxShare: stops.MaxShare, MaxLeast: stops.MaxLeast, Every: stops.Every}
+	def := e.Plan.Definition()
+	def.Schema, def.Name = stops.Table.Schema, stops.Table.Name
+	job.Spec = db.Spec{Mode: db.Mode(stops.Table.Mode), Table: def, SlowPath: stops.SlowPath, Steps: stops.Load}
+	if stops.Like != "" {
+		job.Spec.Like = &db.Name{Schema: stops.LikeSchema, Table: stops.Like}
 	}
 	return in, job, nil
 }

@@ -448,6 +448,9 @@ func (r *run) fill(ctx context.Context) error {
 		return fmt.Errorf("%s: %w: it ends before the place where the load stopped; %s",
 			r.Sources[r.job.Going.At.Source].Name, ErrNotTheSame, r.Fate())
 	}
+	if err := r.steps.shares.all(r); err != nil {
+		return err
+	}
 	if f, is := r.load.(db.Finisher); is {
 		r.Report("finishing")
 		refusals, err := f.Finish(ctx)

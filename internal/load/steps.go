@@ -67,12 +67,18 @@ type Going struct {
 	At      Note // the last one
 	Refused []Refused
 	Before  *Before
+	// Shares are the steps of a load that several programs took; At is then all of the text.
+	Shares []Share
+	chunk  int // how large their chunks are
 }
 
 // ParseNotes reads the notes of a load; nil if there are none.
 func ParseNotes(notes []string) (*Going, error) {
 	if len(notes) == 0 {
 		return nil, nil
+	}
+	if shared, err := parseShared(notes); shared != nil || err != nil {
+		return shared, err
 	}
 	g := &Going{Steps: len(notes)}
 	for i, text := range notes {
@@ -118,6 +124,8 @@ type steps struct {
 	// Of an earlier run: what the database refused, by source and line.
 	known []map[int64]sink.Refusal
 	met   bool // the place where it stopped has been passed
+	// shares are the steps that several programs took, or nil.
+	shares *shares
 }
 
 // goOn takes over what an earlier run has left.
@@ -126,6 +134,10 @@ func (r *run) goOn() error {
 	if g == nil {
 		r.steps.met = true
 		return nil
+	}
+	if g.Shares != nil {
+		r.steps.met = true
+		r.steps.shares = newShares(g.Shares)
 	}
 	if g.At.Source >= len(r.job.Sources) {
 		return fmt.Errorf("the load has %d sources, and had more before it stopped", len(r.job.Sources))
@@ -163,18 +175,34 @@ func (r *run) Source(k int, st *source.Stream) {
 	if r.job.Every <= 0 {
 		return
 	}
-	// Chunks small enough that a commit comes about when it is wanted.
-	const line = 64 // bytes
-	st.Size = int(min(int64(st.Size), max(line*r.job.Every, 16<<10)))
+	st.Size = chunkSize(st.Size, r.job.Every)
+	if r.steps.shares != nil {
+		st.Size = r.job.Going.chunk
+	}
 	st.Hash = sha256.New()
 	if g := r.job.Going; g != nil && g.At.Source == k {
 		st.Cut = g.At.Offset
 	}
 }
 
+// chunkSize is such that a commit comes about when it is wanted, in bytes.
+func chunkSize(usual int, every int64) int {
+	return int(min(int64(usual), max(recordBytes*every, leastChunk)))
+}
+
+// leastChunk is how large chunks are at least, in bytes.
+const leastChunk = 16 << 10
+
+// recordBytes is how long a record is taken to be.
+const recordBytes = 64
+
 // Written implements rows.Follower: an earlier run has committed a chunk.
 func (r *run) Written(k int, c *delimited.Chunk) (bool, map[int64]sink.Refusal) {
 	g := r.job.Going
+	if r.steps.shares != nil {
+		r.steps.shares.begun(k, c, r.Records)
+		return true, r.steps.known[k]
+	}
 	if g == nil || k > g.At.Source || k == g.At.Source && c.Offset >= g.At.Offset {
 		return false, nil
 	}
@@ -203,6 +231,9 @@ func (r *run) Chunk(ctx context.Context, k int, c *delimited.Chunk) error {
 	}
 	if r.job.Every <= 0 {
 		return nil
+	}
+	if r.steps.shares != nil {
+		return r.steps.shares.ended(r, k, c)
 	}
 	g := r.job.Going
 	if !r.steps.met {

@@ -105,6 +105,9 @@ type Feed struct {
 	Sink    sink.Sink // nil: nothing takes the rows
 	// Follower may be nil.
 	Follower Follower
+	// Pick, if not nil, says which chunks are taken; others are passed over. Where records are
+	// numbered ([Feed.Numbered]), all have to be.
+	Pick func(c *delimited.Chunk) (bool, error)
 
 	Records tray.Records
 	// Sums are the SHA-256 of the sources that have been read, and Each how many
@@ -253,10 +256,10 @@ func (f *Feed) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 		f.Total = team[last].emptyTally()
 	}
 	var numbers *numbering
-	if f.Plan.Table.RowNumber != "" || f.Binding.Expressions != nil {
+	if f.Numbered() {
 		numbers = newNumbering()
 	}
-	err = pipeline.Run(ctx, f.stream, last,
+	err = pipeline.Run(ctx, f.chunks(), last,
 		func(w int, c *delimited.Chunk) (*part, error) {
 			x := parts.Get().(*part)
 			x.first = 0
@@ -297,6 +300,33 @@ func (f *Feed) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 	}
 	f.Sums, f.Each = append(f.Sums, f.stream.Sum()), append(f.Each, f.base)
 	return nil
+}
+
+// Numbered reports whether what becomes of a record depends on how many stand before it.
+func (f *Feed) Numbered() bool { return f.Plan.Table.RowNumber != "" || f.Binding.Expressions != nil }
+
+// chunks are those of the source that is read, as far as they are picked.
+func (f *Feed) chunks() pipeline.Chunks {
+	if f.Pick == nil {
+		return f.stream
+	}
+	return picked{f}
+}
+
+type picked struct{ f *Feed }
+
+func (p picked) Next() (*delimited.Chunk, error) {
+	for {
+		c, err := p.f.stream.Next()
+		if err != nil {
+			return nil, err
+		}
+		taken, err := p.f.Pick(c)
+		if taken || err != nil {
+			return c, err
+		}
+		c.Release()
+	}
 }
 
 // team makes a converter for each worker, and one for the collector behind

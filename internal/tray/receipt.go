@@ -130,6 +130,18 @@ type Records struct {
 	Skipped  int64 `json:"skipped"`
 }
 
+// Add adds another account to this one.
+func (r *Records) Add(o Records) {
+	*r = Records{r.Read + o.Read, r.Loaded + o.Loaded, r.Mended + o.Mended, r.Waived + o.Waived,
+		r.Rejected + o.Rejected, r.Skipped + o.Skipped}
+}
+
+// Less is what this account has that another has not.
+func (r Records) Less(o Records) Records {
+	return Records{r.Read - o.Read, r.Loaded - o.Loaded, r.Mended - o.Mended, r.Waived - o.Waived,
+		r.Rejected - o.Rejected, r.Skipped - o.Skipped}
+}
+
 // Balanced reports whether the account adds up.
 func (r Records) Balanced() bool {
 	return r.Read == r.Loaded+r.Mended+r.Waived+r.Rejected+r.Skipped

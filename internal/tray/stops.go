@@ -15,7 +15,9 @@ import (
 // the plan and the notes in the database.
 type Stops struct {
 	// Load is the load's name in the database.
-	Load     string   `json:"load"`
+	Load string `json:"load"`
+	// Shared tells that several programs take the steps of the load.
+	Shared   bool     `json:"shared,omitempty"`
 	Database string   `json:"database"` // without password
 	Table    Table    `json:"table"`
 	Sources  []Source `json:"sources"`

@@ -36,8 +36,10 @@ func (d *DB) lock(ctx context.Context, name, without string) error {
 // there and empty, with such a note, is its own.
 func (l *load) stepwise(ctx context.Context) error {
 	d, t := l.d, l.spec.Table
-	if err := d.claim(ctx, l.spec.Steps); err != nil {
-		return err
+	if !l.spec.Shared {
+		if err := d.claim(ctx, l.spec.Steps); err != nil {
+			return err
+		}
 	}
 	if l.spec.Going {
 		return nil

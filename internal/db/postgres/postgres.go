@@ -118,6 +118,9 @@ func explain(where, what string, err error) error {
 			e.Do = "other objects depend on the table; use --mode refill, which keeps it"
 		case p.Code == "55P03":
 			e.Do = db.HintLocked
+		case p.Code == "40P01" || p.Code == "40001":
+			e.Clash, e.Do = true, "another session and this one stood in each other's way, and the server ended this "+
+				"one; load again"
 		case p.Code == "57P01" || p.Code == "57P03":
 			e.Do = "the server is shutting down or starting; try again later"
 		case p.Code == "3F000":
@@ -261,7 +264,7 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 	l := &load{d: d, spec: spec, binary: true}
 	t := spec.Table
 	l.table = Dialect.Qualified(t.Schema, t.Name)
-	if spec.Steps != "" {
+	if spec.Steps != "" && !spec.Shared {
 		if err := d.claim(ctx, spec.Steps); err != nil {
 			return nil, err
 		}

@@ -1,0 +1,286 @@
+package desk
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"slices"
+	"time"
+
+	"ambertray/internal/db"
+	"ambertray/internal/db/connect"
+	"ambertray/internal/load"
+	"ambertray/internal/plan"
+	"ambertray/internal/source"
+	"ambertray/internal/tray"
+)
+
+// A SharedAnswer is what a program has done of a load that another has verified.
+type SharedAnswer struct {
+	Document
+	Join string `json:"join"`
+	// Steps are those that this program loaded, and Records what became of their records.
+	Steps   int          `json:"steps"`
+	Records tray.Records `json:"records"`
+	Schema  string       `json:"schema"`
+	Table   string       `json:"table"`
+}
+
+// A shared is what the program that begins a load says to those that join it.
+type shared struct {
+	Version string      `json:"version"`
+	Plan    string      `json:"plan"`
+	Stops   *tray.Stops `json:"stops"`
+}
+
+// pause is how long a program waits before it looks again what others do.
+const pause = 500 * time.Millisecond
+
+// A joiner is a session of a database in which programs can share loads.
+type joiner interface {
+	db.Session
+	db.Joiner
+}
+
+// loadShared takes part in a load that several programs share: the first begins it, each takes
+// steps, and one verifies it when all are in.
+func (d *Desk) loadShared(ctx context.Context, r LoadRequest) (*LoadAnswer, error) {
+	l := &loading{Desk: d, req: &r, answer: &LoadAnswer{Into: connect.Redact(r.Into.URL), at: r.Into}}
+	defer func() {
+		if l.conn != nil {
+			l.conn.Close()
+		}
+	}()
+	if err := l.checkShared(); err != nil {
+		return l.answer, err
+	}
+	if err := l.open(ctx); err != nil {
+		return l.answer, err
+	}
+	if slices.ContainsFunc(l.in.Sources, (*source.Source).Flows) {
+		return l.answer, need("--join: each program reads the files from their beginnings, and a pipe can be read " +
+			"once\n  write it to a file that all can read")
+	}
+	conn, err := d.connect(ctx, r.Into, toLoad)
+	if err != nil {
+		return l.answer, err
+	}
+	defer conn.Close()
+	control, is := conn.(joiner)
+	if !is {
+		return l.answer, need("--join: %s takes a load from one program\n  leave it out", conn.Dialect().Title)
+	}
+	s := &load.Shared{Name: r.Join, Schema: l.in.Plan.Table.Schema, Control: control,
+		By: fmt.Sprintf("%s (%d)", whoami(), os.Getpid())}
+	say, err := l.joinOrBegin(ctx, s)
+	if err != nil {
+		return l.answer, err
+	}
+	return l.answer, l.takePart(ctx, s, say)
+}
+
+// checkShared refuses what does not go with a load that programs share.
+func (l *loading) checkShared() error {
+	r := l.req
+	if err := l.check(); err != nil {
+		return err
+	}
+	switch {
+	case r.Every == 0:
+		return need("--join: say how large a step is that one program takes: --commit-every RECORDS")
+	case r.DryRun:
+		return need("--join: it goes without --dry-run")
+	case len(r.Join) > 100:
+		return need("--join: a name of at most 100 bytes")
+	}
+	return nil
+}
+
+// joinOrBegin is what the load begins with, whoever begins it.
+func (l *loading) joinOrBegin(ctx context.Context, s *load.Shared) (*shared, error) {
+	name := s.Name + " begins"
+	for {
+		say, err := s.Opening(ctx)
+		if err != nil || say != nil {
+			return heard(say, err)
+		}
+		taken, err := s.Control.Take(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		if taken {
+			defer s.Control.GiveBack(context.WithoutCancel(ctx), name)
+			if say, err = s.Opening(ctx); err != nil || say != nil {
+				return heard(say, err)
+			}
+			if err := l.beginShared(ctx, s); err != nil {
+				return nil, err
+			}
+			return heard(s.Opening(ctx))
+		}
+		if err := later(ctx, pause); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// leftBehind reports whether the table is what a program left that began this load and ended.
+func (l *loading) leftBehind(ctx context.Context) (bool, error) {
+	j, is := l.conn.(db.Joiner)
+	if !is {
+		return false, nil
+	}
+	return j.Began(ctx, l.in.Plan.Table.Schema, l.req.Join)
+}
+
+func heard(say json.RawMessage, err error) (*shared, error) {
+	x := &shared{}
+	if err == nil {
+		err = json.Unmarshal(say, x)
+	}
+	return x, err
+}
+
+func later(ctx context.Context, d time.Duration) error {
+	select {
+	case <-time.After(d):
+		return nil
+	case <-ctx.Done():
+		return &Stopped{"what had been committed on the way stays in the table"}
+	}
+}
+
+// beginShared makes the table, or looks at the one that is there, and leaves word for the others.
+func (l *loading) beginShared(ctx context.Context, s *load.Shared) error {
+	ready, err := l.ready(ctx)
+	if err != nil {
+		return err
+	}
+	if !ready {
+		return need("--join: there is nothing to load")
+	}
+	job := &l.job
+	job.Log = l.Log
+	job.Receipt = load.Started(s.Name, l.in.Sources, connect.Canonical(l.req.Into.URL), l.Version, now())
+	job.Receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: string(l.req.Mode)}
+	job.Receipt.Decided, job.Receipt.Cautions = l.decided, l.cautions
+	text, err := l.planAsRun()
+	if err != nil {
+		return err
+	}
+	x := shared{l.Version, string(text), l.stops()}
+	x.Stops.Load, x.Stops.Shared = s.Name, true
+	say, err := json.Marshal(x)
+	if err != nil {
+		return err
+	}
+	if err := s.Begin(ctx, *job, say); err != nil {
+		return err
+	}
+	err = l.conn.Close()
+	l.conn = nil
+	return err
+}
+
+// takePart loads steps until all are in, and verifies the load if nobody else does.
+func (l *loading) takePart(ctx context.Context, s *load.Shared, say *shared) error {
+	if say.Version != l.Version {
+		return need("--join %s: version %s of this program has begun it, and this is %s\n  use the same everywhere: "+
+			"they may cut the files differently", s.Name, say.Version, l.Version)
+	}
+	p, err := plan.Parse([]byte(say.Plan))
+	if err != nil {
+		return fmt.Errorf("the plan of the load %s: %w", s.Name, err)
+	}
+	var paths []string
+	for _, src := range l.in.Sources {
+		paths = append(paths, src.Path)
+	}
+	e := &Entry{Entry: &tray.Entry{Name: s.Name}, Plan: p, log: l.Log}
+	if e.conn, err = l.connect(ctx, l.req.Into, toLoad); err != nil {
+		return err
+	}
+	defer e.conn.Close()
+	in, job, err := l.jobOf(ctx, e, say.Stops, paths)
+	if err != nil {
+		return err
+	}
+	job.Receipt = load.Started(s.Name, in.Sources, say.Stops.Database, l.Version, now())
+	m := l.meter(ctx, "loading", in.Size())
+	job.Progress = m.Set
+	err = s.Load(ctx, *job)
+	m.End()
+	l.answer.Shared = &SharedAnswer{Document: document("joined"), Join: s.Name, Schema: say.Stops.Table.Schema,
+		Table: say.Stops.Table.Name}
+	l.answer.Shared.Steps, l.answer.Shared.Records = s.Took()
+	switch {
+	case errors.Is(err, load.ErrSharedDone):
+		return nil
+	case err != nil && ctx.Err() != nil:
+		return &Stopped{"what had been committed on the way stays in the table; --join " + s.Name + " goes on with it"}
+	case err != nil:
+		return fmt.Errorf("%w\n  the steps that are in stay; when the cause is mended, go on by the same command", err)
+	}
+	e.conn.Close()
+	return l.finishShared(ctx, s, say, in)
+}
+
+// finishShared makes an entry of the load, of which nothing is missing but the verification and the
+// last commit, and resumes it; unless another program does.
+func (l *loading) finishShared(ctx context.Context, s *load.Shared, say *shared, in *Opened) error {
+	name := s.Name + " ends"
+	l.tell(NoteEvent{"all steps are in; what is left is to verify them, which one program does"})
+	for {
+		taken, err := s.Control.Take(ctx, name)
+		if err != nil {
+			return err
+		}
+		left, err := s.Opening(ctx)
+		if err != nil || left == nil {
+			return err // done
+		}
+		if taken {
+			break
+		}
+		if err := later(ctx, pause); err != nil {
+			return err
+		}
+	}
+	defer s.Control.GiveBack(context.WithoutCancel(ctx), name)
+	stops := *say.Stops
+	stops.Started = now()
+	entry, err := tray.Create(l.Tray, stops.Table.Name, stops.Started)
+	if err != nil {
+		return err
+	}
+	stops.Sources = load.Started(entry.Name, in.Sources, stops.Database, l.Version, stops.Started).Sources
+	stops.Names, stops.Stamps = nil, nil
+	for _, src := range in.Sources {
+		stops.Names, stops.Stamps = append(stops.Names, src.Name), append(stops.Stamps, src.Stamp())
+	}
+	if err := entry.Write(tray.PlanFile, []byte(say.Plan)); err != nil {
+		return err
+	}
+	if err := entry.WriteStops(&stops); err != nil {
+		return err
+	}
+	logFile, err := entry.Log()
+	if err != nil {
+		return err
+	}
+	steps, records := s.Took()
+	slog.New(l.logOf(logFile)).Info("load that programs share", "version", l.Version, "load", s.Name, "into",
+		l.answer.Into, "table", stops.Table.Name, "steps of this one", steps, "loaded", records.Loaded)
+	if err := logFile.Close(); err != nil {
+		return err
+	}
+	answer, err := l.Resume(ctx, ResumeRequest{Entry: entry.Name, At: l.req.Into})
+	if errors.Is(err, load.ErrSharedDone) {
+		return os.RemoveAll(entry.Dir)
+	}
+	l.answer.Receipt, l.answer.Entry, l.answer.Took = answer.Receipt, answer.Entry, answer.Took
+	return err
+}
