@@ -300,8 +300,8 @@ func (s *Shared) sameSource(k int, src *source.Source, left *[]Share) error {
 		if to := c.Offset + int64(len(c.Data)); to >= x.To {
 			if to != x.To || hex.EncodeToString(c.Sum) != x.SHA256 {
 				return fmt.Errorf("%s: %w: bytes %s to %s, or what is before them, are others than %s had; nothing "+
-					"was added to the table, and what had been committed on the way stays in it\n  name the file as it "+
-					"was", src.Name, ErrNotTheSame, phrase.Grouped(x.From), phrase.Grouped(x.To), x.By)
+					"was added to the table, and what had been committed on the way stays in it\n  name the file as "+
+					"it was", src.Name, ErrNotTheSame, phrase.Grouped(x.From), phrase.Grouped(x.To), x.By)
 			}
 			*left = (*left)[1:]
 		}
