@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"ambertray/internal/demo"
@@ -125,8 +126,24 @@ func textFile(w io.Writer) error {
 	return nil
 }
 
-// passagesFor writes passages until there are so many bytes, with numbers that
-// go on.
+// passagesFor writes about so many bytes of passages. They are made once, and written again and
+// again with other numbers.
 func passagesFor(w io.Writer, bytes float64) error {
-	return demo.Passages(w, int(bytes/72), false)
+	var once strings.Builder
+	if err := demo.Passages(&once, min(int(bytes/72), 200_000), false); err != nil {
+		return err
+	}
+	lines := strings.SplitAfter(once.String(), "\n")
+	head, lines := lines[0], lines[1:len(lines)-1]
+	for i, l := range lines {
+		lines[i] = l[strings.IndexByte(l, ','):]
+	}
+	written, err := io.WriteString(w, head)
+	var line []byte
+	for n := 1; err == nil && float64(written) < bytes; n++ {
+		line = append(strconv.AppendInt(line[:0], int64(n), 10), lines[(n-1)%len(lines)]...)
+		_, err = w.Write(line)
+		written += len(line)
+	}
+	return err
 }

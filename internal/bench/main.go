@@ -66,6 +66,7 @@ var (
 	copied   = flag.String("copy-in", "", "send this file to -copy-into by the driver's own rows in bulk, and end")
 	copyInto = flag.String("copy-into", "", "the database for -copy-in")
 	copyPlan = flag.String("copy-plan", "", "the plan for -copy-in, which says what the table is")
+	sheet    = flag.String("largest-sheet", "", "write the largest sheet into this file and end")
 	readCSV  = flag.String("read-csv", "", "read this file with encoding/csv and end")
 )
 
@@ -74,6 +75,9 @@ func main() {
 	switch {
 	case *readCSV != "":
 		read(*readCSV)
+		return
+	case *sheet != "":
+		largestSheet(*sheet)
 		return
 	case *served:
 		serve()
@@ -96,7 +100,7 @@ func main() {
 	bin, err := filepath.Abs(*program)
 	check(err)
 	if *large > 0 {
-		throughPipe(bin, dir, *large)
+		veryLarge(bin, dir, *large)
 		return
 	}
 	file := generate(dir, "passages.csv", func(w io.Writer) error { return demo.Passages(w, *records, false) })
