@@ -7,7 +7,7 @@ LDFLAGS := -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 export CGO_ENABLED = 0
 
 .DEFAULT_GOAL := build
-.PHONY: help build demo test lint servers fuzz bench kills versions test-cluster corpus dist screenshots clean
+.PHONY: help build demo test lint servers fuzz bench kills versions test-arm test-cluster corpus dist screenshots clean
 
 help: ## this list
 	@grep -E '^[a-z]+:.*##' Makefile | sed 's/:.*##/\t/'
@@ -26,6 +26,7 @@ lint: ## gofmt, vet, staticcheck, and a build for other systems
 	go vet ./...
 	go tool staticcheck ./...
 	@for os in windows darwin freebsd; do echo "go build, go vet for $$os"; GOOS=$$os go build ./... && GOOS=$$os go vet ./... || exit 1; done
+	GOARCH=arm64 go vet ./internal/source/delimited
 
 servers: build ## start PostgreSQL, MariaDB and the stand-in for SQL Server for a developer, and print their URLs
 	@scripts/servers start $${TMPDIR:-/tmp}/ambertray-servers && cat $${TMPDIR:-/tmp}/ambertray-servers/env
@@ -41,6 +42,9 @@ bench: build ## ratios against baselines, in one run on this machine
 
 versions: ## the tests on PostgreSQL 12 to 18, whose binaries npm brings; about half an hour
 	scripts/versions $${TMPDIR:-/tmp}/ambertray-versions
+
+test-arm: ## what is written for arm64, by an emulator (Debian's qemu-user-static)
+	GOARCH=arm64 go test -exec qemu-aarch64-static ./internal/source/delimited ./internal/profile ./internal/reading
 
 test-cluster: ## the tests on a Galera cluster, and on PostgreSQL with partitions on other servers
 	scripts/test-cluster

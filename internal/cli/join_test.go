@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -179,6 +180,36 @@ func TestJoinedApart(t *testing.T) {
 		assert.Equal(t, "30000", queryRows(t, s.db, "SELECT count(*) FROM gauges")[0][0])
 		assert.Equal(t, []string{"gauges"}, s.tables(t))
 		assert.Contains(t, b.run(2, args...).err, "exists already", "it is done: the same again is another load")
+	})
+}
+
+// Rows that say where they come from say the same, whichever program loads them.
+func TestJoinedProvenance(t *testing.T) {
+	onJoiners(t, func(t *testing.T, b *bench, s server) {
+		b.write("gauges.csv", levels(30_000, ""))
+		require.NoError(t, os.Mkdir(filepath.Join(b.dir, "moved"), 0o777))
+		b.write("moved/gauges.csv", levels(30_000, ""))
+		b.run(0, "plan", "gauges.csv", "-o", "gauges.yaml", "--provenance", "--row-number", "nr", "--key", "reading")
+		start := func(n int, file string) *part {
+			p := &part{cmd: b.command("load", "gauges.yaml", file, "--into", s.url, "--commit-every", "3000", "--join", "night",
+				"--tray", fmt.Sprint("tray", n), "--json", "--yes")}
+			p.cmd.Stdout, p.cmd.Stderr = &p.out, &p.errs
+			require.NoError(t, p.cmd.Start())
+			return p
+		}
+		var parts []*part
+		for n := range 3 {
+			parts = append(parts, start(n, []string{"gauges.csv", filepath.Join("moved", "gauges.csv")}[n%2]))
+		}
+		verified := 0
+		for _, p := range parts {
+			if p.ends(t) != nil {
+				verified++
+			}
+		}
+		assert.Equal(t, 1, verified)
+		assert.Equal(t, [][]string{{"30000", "1", "1", "1", "30000", "30001"}}, queryRows(t, s.db, `SELECT count(*),
+			count(DISTINCT source_file), count(DISTINCT loaded_at), count(DISTINCT load_entry), max(nr), max(source_line) FROM gauges`))
 	})
 }
 

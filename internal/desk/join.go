@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"ambertray/internal/db"
@@ -173,6 +175,7 @@ func (l *loading) beginShared(ctx context.Context, s *load.Shared) error {
 	}
 	x := shared{l.Version, string(text), l.stops()}
 	x.Stops.Load, x.Stops.Shared = s.Name, true
+	x.Stops.As = tray.NameOf(job.Plan.Table.Name, x.Stops.Started)
 	say, err := json.Marshal(x)
 	if err != nil {
 		return err
@@ -183,6 +186,22 @@ func (l *loading) beginShared(ctx context.Context, s *load.Shared) error {
 	err = l.conn.Close()
 	l.conn = nil
 	return err
+}
+
+// sameNames refuses files of other names, where rows have the names of their files.
+func (x *shared) sameNames(paths []string) error {
+	if !strings.Contains(x.Plan, "source.") || len(paths) != len(x.Stops.Sources) {
+		return nil
+	}
+	for i, was := range x.Stops.Sources {
+		if was.Path == paths[i] || !strings.Contains(x.Plan, "source.path") &&
+			filepath.Base(was.Path) == filepath.Base(paths[i]) {
+			continue
+		}
+		return need("--join %s: rows have the name of their file, and %s is %s for the program that began the load\n  "+
+			"name it so", x.Stops.Load, paths[i], was.Path)
+	}
+	return nil
 }
 
 // takePart loads steps until all are in, and verifies the load if nobody else does.
@@ -198,6 +217,9 @@ func (l *loading) takePart(ctx context.Context, s *load.Shared, say *shared) err
 	var paths []string
 	for _, src := range l.in.Sources {
 		paths = append(paths, src.Path)
+	}
+	if err := say.sameNames(paths); err != nil {
+		return err
 	}
 	e := &Entry{Entry: &tray.Entry{Name: s.Name}, Plan: p, log: l.Log}
 	if e.conn, err = l.connect(ctx, l.req.Into, toLoad); err != nil {
@@ -251,7 +273,6 @@ func (l *loading) finishShared(ctx context.Context, s *load.Shared, say *shared,
 	}
 	defer s.Control.GiveBack(context.WithoutCancel(ctx), name)
 	stops := *say.Stops
-	stops.Started = now()
 	entry, err := tray.Create(l.Tray, stops.Table.Name, stops.Started)
 	if err != nil {
 		return err

@@ -1225,7 +1225,7 @@ func (d *Desk) showsWait(m Meter, what string, w db.Wait, at DatabaseRequest) {
 func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job *load.Job, answer *LoadAnswer) error {
 	receipt := job.Receipt
 	m := d.meter(ctx, "loading", in.Size())
-	job.Entry, job.At = receipt.Entry, receipt.Started
+	job.Entry, job.At = cmp.Or(job.Entry, receipt.Entry), receipt.Started
 	rejects := entry.Rejects(job.Plan.Headers(in.Sources))
 	if slices.ContainsFunc(in.Sources, (*source.Source).HasCells) {
 		rejects.Cells()

@@ -159,7 +159,8 @@ func (d *Desk) jobOf(ctx context.Context, e *Entry, stops *tray.Stops, files []s
 	if err != nil {
 		return nil, nil, err
 	}
-	job := &load.Job{Job: rows.Job{Sources: in.Sources, Plan: e.Plan, MaxRejects: stops.MaxRejects}, Session: e.conn,
+	job := &load.Job{Job: rows.Job{Sources: in.Sources, Plan: e.Plan, MaxRejects: stops.MaxRejects, Entry: stops.As,
+		At: stops.Started}, Session: e.conn,
 		Log:      e.log,
 		MaxShare: stops.MaxShare, MaxLeast: stops.MaxLeast, Every: stops.Every}
 	def := e.Plan.Definition()

@@ -103,6 +103,22 @@ func newShares(all []Share) *shares {
 	return &shares{left: left}
 }
 
+// whole makes sure that no step is missing between others.
+func (s *shares) whole(r *run) error {
+	source, at := 0, int64(0)
+	for _, x := range s.left {
+		if x.Source != source {
+			source, at = x.Source, 0
+		}
+		if x.From != at && source < len(r.job.Sources) {
+			return fmt.Errorf("%s: bytes %s to %s are not in yet\n  go on with the command by which the load was begun",
+				r.job.Sources[source].Name, phrase.Grouped(at), phrase.Grouped(x.From))
+		}
+		at = x.To
+	}
+	return nil
+}
+
 // begun notes the account at the beginning of a step.
 func (s *shares) begun(k int, c *delimited.Chunk, now tray.Records) {
 	if len(s.left) > 0 && s.left[0].Source == k && s.left[0].From == c.Offset {
@@ -239,7 +255,7 @@ func (s *Shared) Load(ctx context.Context, job Job) error {
 		err = j.pass(ctx)
 		var clash *db.Error
 		switch {
-		case errors.As(err, &clash) && clash.Clash && clashes < mostClashes:
+		case errors.As(err, &clash) && (clash.Clash || clash.Do == db.HintLocked) && clashes < mostClashes:
 			clashes++
 			job.Log.Info("begins a step anew", "why", err)
 		case err != nil:

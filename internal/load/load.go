@@ -17,7 +17,9 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math/rand/v2"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"ambertray/internal/db"
@@ -111,8 +113,47 @@ type run struct {
 	merge *merging // or nil
 }
 
-// Run loads. On success the receipt is complete but for its end time.
+// Run loads. On success the receipt is complete but for its end time. Where the database has ended
+// the transaction in favour of another, the load begins anew, if its sources can be read again.
 func Run(ctx context.Context, job Job) error {
+	for n := 1; ; n++ {
+		err := once(ctx, job)
+		if n == mostTries || !job.repeats(err) || ctx.Err() != nil {
+			return err
+		}
+		job.Log.Info("begins anew", "why", err)
+		if err := job.restart(); err != nil {
+			return err
+		}
+		select {
+		case <-time.After(time.Duration(rand.IntN(n*500)) * time.Millisecond):
+		case <-ctx.Done():
+			return err
+		}
+	}
+}
+
+// mostTries is how often a load is begun that the database ends in favour of others.
+const mostTries = 4
+
+// repeats reports whether the load may be begun anew after an error: nothing of it is there.
+func (j *Job) repeats(err error) bool {
+	var clash *db.Error
+	if !errors.As(err, &clash) || !clash.Clash || db.IsUnsure(err) {
+		return false
+	}
+	return j.Every == 0 && !j.Together && !slices.ContainsFunc(j.Sources, (*source.Source).Flows)
+}
+
+// restart forgets the rejects of a load that is begun anew.
+func (j *Job) restart() error {
+	if k, is := j.Rejects.(interface{ Restart() error }); is {
+		return k.Restart()
+	}
+	return nil
+}
+
+func once(ctx context.Context, job Job) error {
 	r, asked := &run{job: job}, job
 	var err error
 	if r.Feed, err = rows.New(job.Job, nil); err != nil {
@@ -199,13 +240,11 @@ func (r *run) inOrder(ctx context.Context, job Job, why error) error {
 	if err := r.load.Rollback(); err != nil {
 		return err
 	}
-	if k, is := job.Rejects.(interface{ Restart() error }); is {
-		if err := k.Restart(); err != nil {
-			return err
-		}
+	if err := job.restart(); err != nil {
+		return err
 	}
 	job.Spec.Lanes = 1
-	return Run(ctx, job)
+	return once(ctx, job)
 }
 
 // begin makes the stage of a merge, and begins the load.

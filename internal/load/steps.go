@@ -138,6 +138,9 @@ func (r *run) goOn() error {
 	if g.Shares != nil {
 		r.steps.met = true
 		r.steps.shares = newShares(g.Shares)
+		if err := r.steps.shares.whole(r); err != nil {
+			return err
+		}
 	}
 	if g.At.Source >= len(r.job.Sources) {
 		return fmt.Errorf("the load has %d sources, and had more before it stopped", len(r.job.Sources))

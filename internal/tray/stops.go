@@ -17,7 +17,9 @@ type Stops struct {
 	// Load is the load's name in the database.
 	Load string `json:"load"`
 	// Shared tells that several programs take the steps of the load.
-	Shared   bool     `json:"shared,omitempty"`
+	Shared bool `json:"shared,omitempty"`
+	// As is how expressions know the load; empty: by the name of the entry.
+	As       string   `json:"as,omitempty"`
 	Database string   `json:"database"` // without password
 	Table    Table    `json:"table"`
 	Sources  []Source `json:"sources"`

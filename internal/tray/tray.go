@@ -52,7 +52,7 @@ func Create(tray, table string, at time.Time) (*Entry, error) {
 	if err := os.MkdirAll(tray, 0o700); err != nil {
 		return nil, fmt.Errorf("the tray %s cannot be made: %w\n  name another folder with --tray", tray, err)
 	}
-	base := fileName(table) + "-" + at.UTC().Format("20060102-150405")
+	base := NameOf(table, at)
 	for n := 1; ; n++ {
 		name := base
 		if n > 1 {
@@ -67,6 +67,11 @@ func Create(tray, table string, at time.Time) (*Entry, error) {
 			return nil, fmt.Errorf("the tray %s cannot take an entry: %w\n  name another folder with --tray", tray, err)
 		}
 	}
+}
+
+// NameOf is the name of the first entry of a table at a time.
+func NameOf(table string, at time.Time) string {
+	return fileName(table) + "-" + at.UTC().Format("20060102-150405")
 }
 
 // fileName keeps of a table's name what every file system takes.

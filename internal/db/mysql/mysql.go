@@ -195,7 +195,7 @@ func explain(where, what string, err error) error {
 		case 1021, 1114:
 			e.Do = db.HintDisk
 		case 1205, 1213:
-			e.Do, e.Clash = db.HintLocked, true
+			e.Do, e.Clash = db.HintLocked, m.Number == 1213
 		case 1412:
 			e.Do = "somebody has changed a definition just now, perhaps another load; load again"
 		case 1047:
