@@ -226,8 +226,11 @@ func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, conn db.Session) 
 		if err != nil {
 			return err
 		}
-		if notes != nil {
+		switch {
+		case notes != nil && notes.Done == nil:
 			return load.ErrStopped
+		case notes != nil && notes.Done.Entry != e.Name:
+			return notes.Done
 		}
 		return e.Settle(tray.ReceiptFile)
 	}

@@ -28,9 +28,11 @@ type largeStep struct {
 // a sheet with as many rows as one can have.
 func veryLarge(bin, dir string, gb float64) {
 	planFile, file := filepath.Join(dir, "passages.yaml"), filepath.Join(dir, "large.db")
-	through(bin, 0.1, "plan", "-", "--table", "passages", "-o", planFile, "--type", "Passage ID=bigint", "--key", "Passage ID")
+	through(bin, 0.1, "plan", "-", "--table", "passages", "-o", planFile, "--type", "Passage ID=bigint", "--key",
+		"Passage ID")
 	load := func(url string) []string {
-		return []string{"load", planFile, "-", "--into", url, "--commit-every", "5000000", "--tray", filepath.Join(dir, "tray")}
+		return []string{"load", planFile, "-", "--into", url, "--commit-every", "5000000", "--tray",
+			filepath.Join(dir, "tray")}
 	}
 	steps := []largeStep{{"look", []string{"look", "-", "--json"}, func() {}},
 		{"load into SQLite", load("sqlite:" + file), func() { check(os.Remove(file)) }}}
@@ -47,8 +49,8 @@ func veryLarge(bin, dir string, gb float64) {
 		s.after()
 		took, memory := through(bin, gb, s.args...)
 		s.after()
-		fmt.Printf("%-24s %6.1f GB in %8s, %5.0f MB/s, %4.0f MB of memory; %.2f of a hundred times a hundredth\n", s.name, gb,
-			took.Round(time.Second), gb*1e3/took.Seconds(), memory, took.Seconds()/small.Seconds()/100)
+		fmt.Printf("%-24s %6.1f GB in %8s, %5.0f MB/s, %4.0f MB of memory; %.2f of a hundred times a hundredth\n",
+			s.name, gb, took.Round(time.Second), gb*1e3/took.Seconds(), memory, took.Seconds()/small.Seconds()/100)
 	}
 	book := filepath.Join(dir, "largest.xlsx")
 	self, err := os.Executable()
@@ -59,8 +61,9 @@ func veryLarge(bin, dir string, gb float64) {
 	cmd := exec.Command(bin, "look", book, "--json")
 	start := time.Now()
 	check(cmd.Run())
-	fmt.Printf("%-24s %d rows of %d cells (%.0f MB) in %s, %.0f MB of memory\n", "look at a sheet", sheetRows, sheetColumns,
-		float64(info.Size())/1e6, time.Since(start).Round(time.Second), float64(peak(cmd.ProcessState))/1e6)
+	fmt.Printf("%-24s %d rows of %d cells (%.0f MB) in %s, %.0f MB of memory\n", "look at a sheet", sheetRows,
+		sheetColumns, float64(info.Size())/1e6, time.Since(start).Round(time.Second),
+		float64(peak(cmd.ProcessState))/1e6)
 }
 
 // through sends text into a command, and tells how long that took, and its memory in MB.

@@ -28,8 +28,8 @@ type part struct {
 // join starts a program that takes part in a load.
 func (b *bench) join(s server, n int, more ...string) *part {
 	b.t.Helper()
-	p := &part{cmd: b.command(append([]string{"load", "gauges.yaml", "--into", s.url, "--commit-every", "1000", "--join",
-		"night", "--tray", fmt.Sprintf("tray%d", n), "--json"}, more...)...)}
+	p := &part{cmd: b.command(append([]string{"load", "gauges.yaml", "--into", s.url, "--commit-every", "1000",
+		"--tray", fmt.Sprintf("tray%d", n), "--json"}, more...)...)}
 	p.cmd.Stdout, p.cmd.Stderr = &p.out, &p.errs
 	require.NoError(b.t, p.cmd.Start())
 	return p
@@ -40,6 +40,10 @@ func (p *part) ends(t *testing.T) *tray.Receipt {
 	t.Helper()
 	p.cmd.Wait()
 	if p.killed {
+		return nil
+	}
+	if p.cmd.ProcessState.ExitCode() == 2 {
+		require.Contains(t, p.errs.String(), "nothing was loaded again", "it came when all was done")
 		return nil
 	}
 	require.Contains(t, []int{0, 3}, p.cmd.ProcessState.ExitCode(), p.errs.String())
@@ -75,6 +79,7 @@ func TestJoined(t *testing.T) {
 		t.Parallel() // of those that take long
 		rows, rejects := b.gauges()
 		for round, mode := range []string{"create", "append", "create"} {
+			name := fmt.Sprint("night ", round)
 			kills := []int{3, 3, 0}[round]
 			s.exec(t, "DROP TABLE IF EXISTS gauges")
 			want := len(rows)
@@ -85,13 +90,13 @@ func TestJoined(t *testing.T) {
 			}
 			var parts []*part
 			for n := range 4 {
-				parts = append(parts, b.join(s, round*10+n, "--mode", mode))
+				parts = append(parts, b.join(s, round*10+n, "--mode", mode, "--join", name))
 			}
 			for k := range kills {
 				time.Sleep(time.Duration(rand.IntN(500)) * time.Millisecond)
 				p := parts[k]
 				p.killed = p.cmd.Process.Kill() == nil
-				parts = append(parts, b.join(s, round*10+4+k, "--mode", mode))
+				parts = append(parts, b.join(s, round*10+4+k, "--mode", mode, "--join", name))
 			}
 			var receipt *tray.Receipt
 			for _, p := range parts {
@@ -121,14 +126,15 @@ func TestJoined(t *testing.T) {
 				}
 				assert.LessOrEqual(t, differ, 10)
 			}
-			assert.Equal(t, []string{"gauges"}, s.tables(t), "no notes are left")
+			assert.Equal(t, fmt.Sprint(round+1), queryRows(t, s.db, "SELECT count(*) FROM ambertray_steps")[0][0],
+				"of each load, it is noted that it is done")
 		}
 		// What a killed program has left on its tray loads nothing again.
 		entries, err := filepath.Glob(filepath.Join(b.dir, "tray*", "*"))
 		require.NoError(t, err)
 		for _, e := range entries {
 			if r := b.try("resume", filepath.Base(e), "--into", s.url, "--tray", filepath.Base(filepath.Dir(e))); r.code == 1 {
-				assert.Contains(t, r.err, "another program has verified it")
+				assert.Contains(t, r.err, "verified by another program")
 			}
 		}
 		assert.Equal(t, fmt.Sprint(len(rows)), queryRows(t, s.db, "SELECT count(*) FROM gauges")[0][0])
@@ -178,8 +184,11 @@ func TestJoinedApart(t *testing.T) {
 		r = b.run(0, args...)
 		assert.Contains(t, r.out, "30,000")
 		assert.Equal(t, "30000", queryRows(t, s.db, "SELECT count(*) FROM gauges")[0][0])
-		assert.Equal(t, []string{"gauges"}, s.tables(t))
-		assert.Contains(t, b.run(2, args...).err, "exists already", "it is done: the same again is another load")
+		r = b.run(2, args...)
+		assert.Contains(t, r.err, "the load is done")
+		assert.Contains(t, r.err, "nothing was loaded again")
+		s.exec(t, "DELETE FROM ambertray_steps WHERE load_name = 'night'")
+		assert.Contains(t, b.run(2, args...).err, "exists already")
 	})
 }
 

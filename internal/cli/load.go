@@ -279,8 +279,9 @@ func (a *app) printLoad(l *desk.LoadAnswer, failed error) {
 // printShared says what this program has done of a load that another has verified.
 func (a *app) printShared(s *desk.SharedAnswer) {
 	fmt.Fprintf(a.out,
-		"%s: %s, %s loaded, of the load %s; another program has verified all of it, and has its papers\n",
-		db.Qualified(s.Schema, s.Table), plural(int64(s.Steps), "step"), plural(s.Records.Loaded, "record"), s.Join)
+		"%s: %s, %s loaded, of the load %s; another program has verified all of it, as %s on its own tray\n",
+		db.Qualified(s.Schema, s.Table), plural(int64(s.Steps), "step"), plural(s.Records.Loaded, "record"), s.Join,
+		s.Verified)
 }
 
 // printInOneLine says what a load came to, for those who read it in a list of many.

@@ -225,6 +225,14 @@ func (n Notebook) Has(ctx context.Context, step int) (bool, error) {
 	return len(rows) > 0, err
 }
 
+// End removes the load's notes, and leaves one, if that is not empty.
+func (n Notebook) End(ctx context.Context, leaves string) error {
+	if err := n.Forget(ctx); err != nil || leaves == "" {
+		return err
+	}
+	return n.Write(ctx, 1, leaves)
+}
+
 // Forget removes the load's notes.
 func (n Notebook) Forget(ctx context.Context) error {
 	return n.Do(ctx, "cannot remove the notes of the load",

@@ -168,6 +168,8 @@ type Spec struct {
 	Going bool
 	// Shared tells that several programs take the steps of the load; see [Joiner].
 	Shared bool
+	// Leaves, if not empty, is the note that stays of the load, as its first step, when it is done.
+	Leaves string
 }
 
 // A Listing is one table in an overview of a database.

@@ -27,8 +27,10 @@ type SharedAnswer struct {
 	// Steps are those that this program loaded, and Records what became of their records.
 	Steps   int          `json:"steps"`
 	Records tray.Records `json:"records"`
-	Schema  string       `json:"schema"`
-	Table   string       `json:"table"`
+	// Verified is the entry of the program that has verified the load, on its own tray.
+	Verified string `json:"verified"`
+	Schema   string `json:"schema"`
+	Table    string `json:"table"`
 }
 
 // A shared is what the program that begins a load says to those that join it.
@@ -78,6 +80,12 @@ func (d *Desk) loadShared(ctx context.Context, r LoadRequest) (*LoadAnswer, erro
 	s := &load.Shared{Name: r.Join, Schema: l.in.Plan.Table.Schema, Control: control,
 		By: fmt.Sprintf("%s (%d)", whoami(), os.Getpid())}
 	say, err := l.joinOrBegin(ctx, s)
+	var done *load.SharedDone
+	if errors.As(err, &done) {
+		return l.answer, need("--join %s: %w\n  nothing was loaded again; for another load choose another name, or "+
+			"take away what has stayed of this one: DELETE FROM %s WHERE load_name = '%s'", r.Join, done,
+			db.NotesTable, r.Join)
+	}
 	if err != nil {
 		return l.answer, err
 	}
@@ -238,8 +246,10 @@ func (l *loading) takePart(ctx context.Context, s *load.Shared, say *shared) err
 	l.answer.Shared = &SharedAnswer{Document: document("joined"), Join: s.Name, Schema: say.Stops.Table.Schema,
 		Table: say.Stops.Table.Name}
 	l.answer.Shared.Steps, l.answer.Shared.Records = s.Took()
+	var done *load.SharedDone
 	switch {
-	case errors.Is(err, load.ErrSharedDone):
+	case errors.As(err, &done):
+		l.answer.Shared.Verified = done.Entry
 		return nil
 	case err != nil && ctx.Err() != nil:
 		return &Stopped{"what had been committed on the way stays in the table; --join " + s.Name + " goes on with it"}
@@ -248,6 +258,16 @@ func (l *loading) takePart(ctx context.Context, s *load.Shared, say *shared) err
 	}
 	e.conn.Close()
 	return l.finishShared(ctx, s, say, in)
+}
+
+// sharedDone reports whether another program has verified the load, and notes which entry it is.
+func (l *loading) sharedDone(_ json.RawMessage, err error) (bool, error) {
+	var done *load.SharedDone
+	if !errors.As(err, &done) {
+		return false, err
+	}
+	l.answer.Shared.Verified = done.Entry
+	return true, nil
 }
 
 // finishShared makes an entry of the load, of which nothing is missing but the verification and the
@@ -260,9 +280,8 @@ func (l *loading) finishShared(ctx context.Context, s *load.Shared, say *shared,
 		if err != nil {
 			return err
 		}
-		left, err := s.Opening(ctx)
-		if err != nil || left == nil {
-			return err // done
+		if done, err := l.sharedDone(s.Opening(ctx)); done || err != nil {
+			return err
 		}
 		if taken {
 			break
@@ -299,7 +318,7 @@ func (l *loading) finishShared(ctx context.Context, s *load.Shared, say *shared,
 		return err
 	}
 	answer, err := l.Resume(ctx, ResumeRequest{Entry: entry.Name, At: l.req.Into})
-	if errors.Is(err, load.ErrSharedDone) {
+	if done, _ := l.sharedDone(nil, err); done {
 		return os.RemoveAll(entry.Dir)
 	}
 	l.answer.Receipt, l.answer.Entry, l.answer.Took = answer.Receipt, answer.Entry, answer.Took

@@ -103,8 +103,11 @@ func (d *Desk) wasDone(ctx context.Context, e *Entry) (bool, error) {
 		return false, err
 	}
 	err = account.Resolve(ctx, e.Entry, e.Plan, e.conn)
-	if errors.Is(err, load.ErrStopped) {
-		return false, e.Drop()
+	var other *load.SharedDone
+	if errors.Is(err, load.ErrStopped) || errors.As(err, &other) {
+		if err2 := e.Drop(); err2 != nil || other == nil {
+			return false, err2
+		}
 	}
 	if err != nil {
 		return false, fmt.Errorf("%s: %w", e.Name, err)
@@ -126,14 +129,19 @@ func (d *Desk) stoppedJob(ctx context.Context, e *Entry, stops *tray.Stops,
 	if err != nil {
 		return nil, nil, err
 	}
+	if going != nil && going.Done != nil {
+		return nil, nil, going.Done
+	}
 	if stops.Shared && going == nil {
-		return nil, nil, load.ErrSharedDone
+		return nil, nil, fmt.Errorf("%s: the load is done, or its notes in %s were removed", e.Name, db.NotesTable)
 	}
 	in, job, err := d.jobOf(ctx, e, stops, r.Files)
 	if err != nil {
 		return nil, nil, err
 	}
-	job.Going, job.Spec.Going = going, going != nil
+	if job.Going, job.Spec.Going = going, going != nil; stops.Shared {
+		job.Spec.Leaves = (&load.SharedDone{Entry: e.Name, By: whoami(), At: now()}).Note()
+	}
 	if r.Limit != nil {
 		job.MaxRejects, job.MaxShare, job.MaxLeast = r.Limit.Count, r.Limit.Share, r.Limit.Least
 	}

@@ -37,10 +37,12 @@ import (
 // An opening is the first note of a load that programs share: what all of them have to know.
 type opening struct {
 	// Shared is what who began it has to say.
-	Shared json.RawMessage `json:"shared"`
+	Shared json.RawMessage `json:"shared,omitempty"`
+	// Done is all that stays when the load is done, so that who comes late does not begin it anew.
+	Done *SharedDone `json:"done,omitempty"`
 	// Chunk is how large chunks are, in bytes, and Chunks how many of them a step has.
-	Chunk  int     `json:"chunk"`
-	Chunks int     `json:"chunks"`
+	Chunk  int     `json:"chunk,omitempty"`
+	Chunks int     `json:"chunks,omitempty"`
 	Before *Before `json:"before,omitempty"`
 }
 
@@ -69,8 +71,11 @@ func shareStep(source, n int) int { return firstShare + source*mostShares + n }
 // parseShared reads the notes of a load that programs share; nil: it is none.
 func parseShared(notes []string) (*Going, error) {
 	var o opening
-	if err := json.Unmarshal([]byte(notes[0]), &o); err != nil || o.Shared == nil {
+	if err := json.Unmarshal([]byte(notes[0]), &o); err != nil || o.Shared == nil && o.Done == nil {
 		return nil, nil // see ParseNotes
+	}
+	if o.Done != nil {
+		return &Going{Done: o.Done}, nil
 	}
 	g := &Going{Steps: len(notes) - 1, Before: o.Before, Shares: []Share{}, chunk: o.Chunk,
 		At: Note{Offset: math.MaxInt64}}
@@ -178,20 +183,46 @@ type Shared struct {
 // Took is how many steps this program has loaded, and what became of their records.
 func (s *Shared) Took() (steps int, records tray.Records) { return s.mine, s.records }
 
-// ErrSharedDone says that there are no notes of a load any more: one of the programs has verified
-// it, and it is done.
-var ErrSharedDone = errors.New("the load is done: another program has verified it")
+// A SharedDone says who has verified a load that programs share, so that it is done.
+type SharedDone struct {
+	Entry string    `json:"entry"`
+	By    string    `json:"by"`
+	At    time.Time `json:"at"`
+}
 
-// Opening is what who began the load has to say; nil: nobody has begun it.
+func (d *SharedDone) Error() string {
+	return fmt.Sprintf("the load is done: it was verified by another program, of %s, at %s, as %s", d.By,
+		d.At.Format(time.RFC3339), d.Entry)
+}
+
+// Note is what stays of the load.
+func (d *SharedDone) Note() string {
+	b, _ := json.Marshal(opening{Done: d})
+	return string(b)
+}
+
+// Opening is what who began the load has to say; nil: nobody has begun it. Where it is done, that is
+// the error, a [SharedDone].
 func (s *Shared) Opening(ctx context.Context) (json.RawMessage, error) {
+	_, err := s.notes(ctx)
+	return s.opening.Shared, err
+}
+
+// notes are those of the load, the first of which is the opening.
+func (s *Shared) notes(ctx context.Context) (map[int]string, error) {
 	notes, err := s.Control.Shared(ctx, s.Schema, s.Name)
 	if err != nil || len(notes) == 0 {
+		s.opening = opening{}
 		return nil, err
 	}
-	if err := json.Unmarshal([]byte(notes[1]), &s.opening); err != nil || s.opening.Shared == nil {
+	var o opening
+	if err := json.Unmarshal([]byte(notes[1]), &o); err != nil || o.Shared == nil && o.Done == nil {
 		return nil, fmt.Errorf("%s is the name of a load that programs do not share; choose another", s.Name)
 	}
-	return s.opening.Shared, nil
+	if s.opening = o; o.Done != nil {
+		return nil, o.Done
+	}
+	return notes, nil
 }
 
 // Begin makes the table, or looks at the one that is there, and leaves the first note.
@@ -235,12 +266,12 @@ func (s *Shared) Load(ctx context.Context, job Job) error {
 	job.MaxRejects, job.Hopeless, job.Rejects = -1, 0, nil // they are counted when all are in
 	clashes := 0
 	for j := (&joint{Shared: s, job: job}); ; {
-		notes, err := s.Control.Shared(ctx, s.Schema, s.Name)
+		notes, err := s.notes(ctx)
 		if err != nil {
 			return err
 		}
 		if len(notes) == 0 {
-			return ErrSharedDone
+			return fmt.Errorf("the notes of the load %s have gone from %s", s.Name, db.NotesTable)
 		}
 		if j.in == nil && len(notes) > 1 {
 			if err := s.same(job.Sources, notes); err != nil {

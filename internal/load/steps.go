@@ -69,7 +69,9 @@ type Going struct {
 	Before  *Before
 	// Shares are the steps of a load that several programs took; At is then all of the text.
 	Shares []Share
-	chunk  int // how large their chunks are
+	// Done tells that such a load is done; then there is nothing else.
+	Done  *SharedDone
+	chunk int // how large their chunks are
 }
 
 // ParseNotes reads the notes of a load; nil if there are none.

@@ -134,8 +134,8 @@ func (d *DB) notes(ctx context.Context, schema, load string, from int) (notes []
 	return d.notebook(schema, load).Read(ctx, from)
 }
 
-// forget removes the load's notes.
-func (l *load) forget(ctx context.Context) error { return l.notebook().Forget(ctx) }
+// forget removes the load's notes, but for what it leaves.
+func (l *load) forget(ctx context.Context) error { return l.notebook().End(ctx, l.spec.Leaves) }
 
 // tidy drops the table of notes if no load has any left. If that cannot be, it
 // stays for the next.

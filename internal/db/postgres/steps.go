@@ -64,14 +64,14 @@ func (d *DB) hasNotes(ctx context.Context, c querier, schema string) (is bool, e
 	return
 }
 
-// forget removes the load's notes.
+// forget removes the load's notes, but for what it leaves.
 func (l *load) forget(ctx context.Context) error {
 	notes := l.notebook()
 	is, err := l.d.hasNotes(ctx, l.tx, notes.Schema)
 	if err != nil || !is {
 		return err
 	}
-	return notes.Forget(ctx)
+	return notes.End(ctx, l.spec.Leaves)
 }
 
 // tidy drops the table of notes if no load has any left and none is at it. If
