@@ -235,3 +235,40 @@ func TestClusterShards(t *testing.T) {
 	assert.EqualValues(t, 1, rec.Records.Rejected)
 	assert.Equal(t, "3029", count())
 }
+
+// Programs that share a load through different servers, whose locks are their own, load each record
+// once all the same.
+func TestClusterJoined(t *testing.T) {
+	b := clusterBench(t)
+	doneTo(t, node(t, "GALERA", 1), "DROP TABLE IF EXISTS joined, ambertray_steps")
+	b.passages("joined.csv", 0, 200_000)
+	type part struct {
+		cmd  *exec.Cmd
+		told strings.Builder
+	}
+	var parts []*part
+	for n := range 4 {
+		p := &part{cmd: b.command("load", "joined.csv", "--into", node(t, "GALERA", n%3+1), "--table", "joined", "--key", "id",
+			"--yes", "--commit-every", "2000", "--join", "night", "--tray", fmt.Sprintf("tray%d", n))}
+		p.cmd.Stdout, p.cmd.Stderr = &p.told, &p.told
+		require.NoError(t, p.cmd.Start())
+		if parts = append(parts, p); n == 0 {
+			// It has begun before others come through other servers.
+			require.Eventually(t, func() bool {
+				return asked(t, node(t, "GALERA", 2), "SELECT count(*) FROM information_schema.tables WHERE table_name = "+
+					"'ambertray_steps'")[0][0] == "1" &&
+					asked(t, node(t, "GALERA", 2), "SELECT count(*) FROM ambertray_steps WHERE step = 1")[0][0] == "1"
+			}, 20*time.Second, 5*time.Millisecond)
+		}
+	}
+	verified := 0
+	for _, p := range parts {
+		p.cmd.Wait()
+		assert.Zero(t, p.cmd.ProcessState.ExitCode(), p.told.String())
+		if strings.Contains(p.told.String(), "verdict") {
+			verified++
+		}
+	}
+	assert.Equal(t, 1, verified)
+	everywhere(t, "joined", 200_000)
+}
