@@ -172,8 +172,6 @@ type Shared struct {
 		db.Session
 		db.Joiner
 	}
-	// Told is called when steps are in, with how many of them are this program's.
-	Told func(mine, steps int)
 
 	opening opening
 	mine    int
@@ -562,8 +560,5 @@ func (j *joint) Chunk(ctx context.Context, k int, c *delimited.Chunk) error {
 	defer j.mu.Unlock()
 	delete(j.owned, step)
 	j.job.Log.Info("took a step", "step", step, "read", x.Records.Read, "loaded", x.Records.Loaded)
-	if j.Told != nil {
-		j.Told(j.mine, len(j.in)-1+j.mine)
-	}
 	return j.Control.GiveBack(ctx, j.lock(step))
 }
