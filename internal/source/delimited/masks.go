@@ -5,6 +5,13 @@ import "encoding/binary"
 // masks are what stands in a block of bytes: a bit for each.
 type masks struct{ delimiters, feeds, quotes uint64 }
 
+// marksOf has a bit for each byte of a block that is the delimiter or a line feed.
+func marksOf(b *[blockSize]byte, delimiter byte) uint64 {
+	var m [1]masks
+	masksOf(m[:], b[:], delimiter, delimiter)
+	return m[0].delimiters | m[0].feeds
+}
+
 // masksByWords is masksOf where there is no faster way. It looks at eight bytes at a time.
 func masksByWords(dst []masks, data []byte, delimiter, quote byte) {
 	for k := range dst {

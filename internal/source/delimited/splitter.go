@@ -69,13 +69,14 @@ type Splitter struct {
 	data    []byte
 	pos     int
 	line    int64
-	block   int    // where a block of data begins
-	marks   uint64 // a bit for each delimiter and line feed of the block
-	suspect bool   // the chunk has bad encoding or NUL bytes somewhere
-	ascii   bool   // the chunk has no byte beyond ASCII
+	suspect bool // the chunk has bad encoding or NUL bytes somewhere
+	ascii   bool // the chunk has no byte beyond ASCII
 	unesc   []byte
 	at      []int // where the fields of a line of fixed columns start
 	ends    ends
+	looked  [windowBlocks]masks // blocks from window on, so many as seen
+	window  int
+	seen    int
 }
 
 // NewSplitter returns a splitter for one form.
@@ -95,7 +96,7 @@ func NewSplitter(form Form) *Splitter {
 func (s *Splitter) Reset(c *Chunk) {
 	s.data, s.pos, s.line = c.Data, 0, c.Line
 	s.unesc = s.unesc[:0]
-	s.block = -blockSize
+	s.seen = 0
 	s.ends.reset()
 	s.ascii = IsASCII(c.Data)
 	s.suspect = !s.ascii && !utf8.Valid(c.Data) || bytes.IndexByte(c.Data, 0) >= 0
@@ -214,19 +215,13 @@ func (s *Splitter) fields(rec *Record, i int) int {
 const blockSize = 64
 
 // simpleFields does the work of fields for a delimiter of one byte and no
-// escape character. Of a block of bytes it makes a word with a bit for each
-// delimiter and line feed, and then goes from bit to bit; what is left of the
-// word serves the next record.
+// escape character. It goes from bit to bit of words in which each delimiter and
+// line feed of a block has one.
 func (s *Splitter) simpleFields(rec *Record, i int) int {
-	data, delimiter, quote := s.data, s.form.Delimiter[0], s.form.Quote
-	fields := rec.Fields // kept in registers
-	block, marks := s.block, uint64(0)
-	if i < block+blockSize {
-		marks = s.marks &^ (1<<uint(i-block) - 1)
-	} else {
-		block = -blockSize
-	}
-	from := i // of the field
+	data, quote := s.data, s.form.Quote
+	fields := rec.Fields                  // kept in registers
+	block, marks := -blockSize, uint64(0) // none yet
+	from := i                             // of the field
 	for {
 		if quote != 0 && from < len(data) && data[from] == quote {
 			rec.Fields = fields
@@ -235,22 +230,16 @@ func (s *Splitter) simpleFields(rec *Record, i int) int {
 			if i >= len(data) || data[i] == '\n' {
 				break
 			}
-			from = i + 1
-			if from < block+blockSize {
-				marks &^= 1<<uint(from-block) - 1
-			} else {
-				block, marks = -blockSize, 0
-			}
+			from, block, marks = i+1, -blockSize, 0
 			continue
 		}
 		// To the field's end.
 		for marks == 0 {
-			next := max(block+blockSize, from)
-			if next+blockSize > len(data) {
+			var ok bool
+			if block, marks, ok = s.marksFrom(max(block+blockSize, from)); !ok {
 				rec.Fields = fields
 				return s.lastFields(rec, from)
 			}
-			block, marks = next, marksOf((*[blockSize]byte)(data[next:]), delimiter)
 		}
 		end := block + bits.TrailingZeros64(marks)
 		marks &= marks - 1
@@ -263,15 +252,29 @@ func (s *Splitter) simpleFields(rec *Record, i int) int {
 		from = end + 1
 	}
 	rec.Fields = fields
-	s.block, s.marks = block, marks
 	return i
+}
+
+// marksFrom is the block that an offset lies in, and its delimiters and line feeds from there on. ok is
+// false where there is no whole block any more.
+func (s *Splitter) marksFrom(at int) (block int, marks uint64, ok bool) {
+	k := (at - s.window) / blockSize
+	if at < s.window || k >= s.seen {
+		s.window, s.seen, k = at, min((len(s.data)-at)/blockSize, windowBlocks), 0
+		if s.seen <= 0 {
+			return 0, 0, false
+		}
+		masksOf(s.looked[:s.seen], s.data[at:], s.form.Delimiter[0], s.form.Delimiter[0])
+	}
+	m := &s.looked[k]
+	block = s.window + k*blockSize
+	return block, (m.delimiters | m.feeds) &^ (1<<uint(at-block) - 1), true
 }
 
 // lastFields reads the rest of a record near the end of the data, from a field
 // that is not in quotes on.
 func (s *Splitter) lastFields(rec *Record, i int) int {
 	data, delimiter, quote := s.data, s.form.Delimiter[0], s.form.Quote
-	s.block = -blockSize
 	for {
 		if quote != 0 && i < len(data) && data[i] == quote {
 			i = s.quotedField(rec, i)

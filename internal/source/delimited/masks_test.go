@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// Both ways to find the marks of a block find those that a plain loop does.
+// All ways to find the marks of a block find those that a plain loop does.
 func TestMarks(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 1))
 	delimiters := []byte{',', ';', '\t', '|', ' ', 0x01, 0x1f, '0', 'a', 0x7f, 0x80, 0xfe, 0xff}
@@ -28,6 +28,11 @@ func TestMarks(t *testing.T) {
 			}
 		}
 		assert.Equal(t, want, marksOf(&b, delimiter))
-		assert.Equal(t, want, marksByWords(&b, delimiter))
+		for name, way := range ways() {
+			var m [1]masks
+			way(m[:], b[:], delimiter, delimiter)
+			assert.Equal(t, want, m[0].delimiters|m[0].feeds, name)
+			assert.Equal(t, m[0].delimiters, m[0].quotes, name)
+		}
 	}
 }
