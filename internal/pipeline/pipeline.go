@@ -128,10 +128,10 @@ func Each(n int, do func(k int)) {
 		})
 	}
 	wg.Wait()
-	if err := errors.Join(failed...); err != nil {
-		var own *fault.Panic
-		errors.As(err, &own)
-		panic(own)
+	for _, err := range failed {
+		if err != nil {
+			panic(err) // a *fault.Panic
+		}
 	}
 }
 

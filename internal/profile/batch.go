@@ -41,8 +41,8 @@ func (w *worker) observe(watched []bool, ascii bool) {
 		default:
 			for k, at := range b.Column(i) {
 				f, quoted := b.Field(at), at.Quoted()
-				w.scratch.text = typed && quoted
-				if w.scratch.text || !e.again(&w.scratch, f, lines[k]) {
+				w.scratch.text = quoted
+				if quoted || !e.again(&w.scratch, f, lines[k]) {
 					e.observe(&w.scratch, f, quoted, lines[k], ascii)
 				}
 			}

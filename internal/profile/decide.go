@@ -85,7 +85,7 @@ const sideBySide = 500
 
 // decideAll decides the columns, each by its evidence alone.
 func (p *Profile) decideAll(headers []string, all *worker, uniques []*unique, of decision) {
-	decided := make([]decision, len(headers))
+	decided, found := make([]decision, len(headers)), make([][]Finding, len(headers))
 	pipeline.Each((len(headers)+sideBySide-1)/sideBySide, func(k int) {
 		own := &Profile{Records: p.Records} // for the findings of one column
 		for i := k * sideBySide; i < min((k+1)*sideBySide, len(headers)); i++ {
@@ -94,13 +94,12 @@ func (p *Profile) decideAll(headers []string, all *worker, uniques []*unique, of
 			if d.decide(headers[i], i+1, uniques[i]); of.opt.Settled {
 				d.e, all.cols[i] = nil, nil
 			}
-			d.found, own.Findings = own.Findings, nil
-			decided[i] = d
+			decided[i], found[i], own.Findings = d, own.Findings, nil
 		}
 	})
-	for _, d := range decided {
-		p.Columns, p.Findings = append(p.Columns, d.col), append(p.Findings, d.found...)
-		if d.p, d.found = p, nil; !of.opt.Settled {
+	for i, d := range decided {
+		p.Columns, p.Findings = append(p.Columns, d.col), append(p.Findings, found[i]...)
+		if d.p = p; !of.opt.Settled {
 			p.decided = append(p.decided, d)
 		}
 	}
@@ -166,7 +165,6 @@ type decision struct {
 	values  int64    // fields that are not blank
 	nulls   []string // words for null that some of them are
 	given   bool     // a type was given: the header says nothing then
-	found   []Finding
 }
 
 // answered adds what can be said to the finding that was made last.

@@ -222,7 +222,7 @@ func (e *evidence) runAgain(s *scratch, text []byte, column []delimited.Span, li
 			n--
 			break
 		}
-		if m.slots != nil {
+		if m.slots != nil { // remember, without a call for what was there before
 			if x := m.slotOf(head, tail); x.head == head && x.tail == tail && x.n == size {
 				x.count++
 				m.hits++

@@ -143,7 +143,7 @@ func (e *evidence) runTexts(s *scratch, b *delimited.Columns, column []delimited
 			n++
 			continue
 		}
-		if size < 2 || size == uuidLength || size <= longestInMemo && !e.memo.off {
+		if size < 2 || reading.IsUUID(f) || size <= longestInMemo && !e.memo.off {
 			break
 		}
 		c, last := f[0], f[size-1]
@@ -169,9 +169,6 @@ func (e *evidence) runTexts(s *scratch, b *delimited.Columns, column []delimited
 	e.texts.count += int64(n) - blanks
 	return n
 }
-
-// uuidLength is how long a UUID is.
-const uuidLength = 36
 
 // allDigits reports whether a word is of eight digits.
 func allDigits(w uint64) bool {

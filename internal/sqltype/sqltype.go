@@ -133,12 +133,10 @@ func (t Type) String() string {
 	return table[t.Kind].name
 }
 
-const zoned = " with time zone"
-
 // parts takes a type apart: its name, up to two numbers in parentheses, and whether it is zoned.
 func parts(s string) (name, first, second string, zone, ok bool) {
 	s = strings.ToLower(strings.Join(strings.Fields(s), " "))
-	s, zone = strings.CutSuffix(s, zoned)
+	s, zone = strings.CutSuffix(s, " with time zone")
 	name, inside, braced := strings.Cut(s, "(")
 	if braced {
 		if inside, ok = strings.CutSuffix(inside, ")"); !ok {

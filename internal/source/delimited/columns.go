@@ -15,8 +15,6 @@ type Columns struct {
 	N, Size int
 	// Lines are the lines on which the records start.
 	Lines []int64
-	// Quoted tells that a field may be in quotes.
-	Quoted bool
 
 	columns int
 	spans   []Span // record n of column c is at c*Size+n
@@ -54,7 +52,7 @@ func (c *Columns) Text() []byte { return c.text }
 func (s Span) Quoted() bool { return s.len&quotedSpan != 0 }
 
 // Clear makes room for other records.
-func (c *Columns) Clear() { c.N, c.Quoted, c.own = 0, false, c.own[:0] }
+func (c *Columns) Clear() { c.N, c.own = 0, c.own[:0] }
 
 // Full reports that there is no room for another record.
 func (c *Columns) Full() bool { return c.N == c.Size }
@@ -62,7 +60,6 @@ func (c *Columns) Full() bool { return c.N == c.Size }
 // Add takes a record of as many fields as there are columns.
 func (c *Columns) Add(rec *Record) {
 	c.Lines[c.N] = rec.Line
-	c.Quoted = c.Quoted || rec.AnyQuoted()
 	for i, f := range rec.Fields {
 		s := Span{uint32(len(c.own)) | ownSpan, uint32(len(f))}
 		if rec.Quoted(i) {
@@ -157,7 +154,6 @@ func (c *Columns) takeQuoted(from int, found []uint32, quote byte, w *ends) {
 					span = c.undoubled(at+1, till-1, twice)
 				}
 			}
-			c.Quoted = true
 		}
 		c.spans[place] = span
 		at = next
