@@ -198,31 +198,48 @@ func (n Notebook) Read(ctx context.Context, from int) (notes []string, err error
 	return notes, nil
 }
 
-// Steps are the load's notes by their steps, from 1.
-func (n Notebook) Steps(ctx context.Context) (map[int]string, error) {
-	rows, err := n.Rows(ctx, "cannot read how far the load is",
-		fmt.Sprintf("SELECT step, note FROM %s WHERE load_name = %s AND step >= 1", n.Table(), n.Dialect.Parameter(1)),
-		n.Load)
-	if err != nil {
-		return nil, err
-	}
-	notes := map[int]string{}
-	for _, r := range rows {
-		step, err := strconv.Atoi(*r[0])
-		if err != nil {
-			return nil, err
+// Steps are the load's notes by their steps, from 1; there tells whether there is a table of notes,
+// which others may take away.
+func (n Notebook) Steps(ctx context.Context, there func() (bool, error)) (notes map[int]string, err error) {
+	err = ifThere(there, func() error {
+		rows, err := n.Rows(ctx, "cannot read how far the load is", fmt.Sprintf(
+			"SELECT step, note FROM %s WHERE load_name = %s AND step >= 1", n.Table(), n.Dialect.Parameter(1)), n.Load)
+		notes = map[int]string{}
+		for _, r := range rows {
+			step, err := strconv.Atoi(*r[0])
+			if err != nil {
+				return err
+			}
+			notes[step] = *r[1]
 		}
-		notes[step] = *r[1]
-	}
-	return notes, nil
+		return err
+	})
+	return notes, err
 }
 
-// Has reports whether the load has a note of a step.
-func (n Notebook) Has(ctx context.Context, step int) (bool, error) {
-	rows, err := n.Rows(ctx, "cannot read how far the load is",
-		fmt.Sprintf("SELECT step FROM %s WHERE load_name = %s AND step = %d", n.Table(), n.Dialect.Parameter(1), step),
-		n.Load)
-	return len(rows) > 0, err
+// Has reports whether the load has a note of a step; there is as for Steps.
+func (n Notebook) Has(ctx context.Context, step int, there func() (bool, error)) (has bool, err error) {
+	err = ifThere(there, func() error {
+		rows, err := n.Rows(ctx, "cannot read how far the load is", fmt.Sprintf(
+			"SELECT step FROM %s WHERE load_name = %s AND step = %d", n.Table(), n.Dialect.Parameter(1), step), n.Load)
+		has = len(rows) > 0
+		return err
+	})
+	return has, err
+}
+
+// ifThere reads from a table that may not be there, or go meanwhile: then nothing is read.
+func ifThere(there func() (bool, error), read func() error) error {
+	if is, err := there(); err != nil || !is {
+		return err
+	}
+	failed := read()
+	if failed != nil {
+		if is, err := there(); err == nil && !is {
+			return nil
+		}
+	}
+	return failed
 }
 
 // End removes the load's notes, and leaves one, if that is not empty.

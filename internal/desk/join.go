@@ -155,12 +155,10 @@ func heard(say json.RawMessage, err error) (*shared, error) {
 }
 
 func later(ctx context.Context, d time.Duration) error {
-	select {
-	case <-time.After(d):
-		return nil
-	case <-ctx.Done():
+	if load.Pause(ctx, d) != nil {
 		return &Stopped{"what had been committed on the way stays in the table"}
 	}
+	return nil
 }
 
 // beginShared makes the table, or looks at the one that is there, and leaves word for the others.
@@ -246,10 +244,8 @@ func (l *loading) takePart(ctx context.Context, s *load.Shared, say *shared) err
 	l.answer.Shared = &SharedAnswer{Document: document("joined"), Join: s.Name, Schema: say.Stops.Table.Schema,
 		Table: say.Stops.Table.Name}
 	l.answer.Shared.Steps, l.answer.Shared.Records = s.Took()
-	var done *load.SharedDone
-	switch {
-	case errors.As(err, &done):
-		l.answer.Shared.Verified = done.Entry
+	switch done, err := l.sharedDone(err); {
+	case done:
 		return nil
 	case err != nil && ctx.Err() != nil:
 		return &Stopped{"what had been committed on the way stays in the table; --join " + s.Name + " goes on with it"}
@@ -261,7 +257,7 @@ func (l *loading) takePart(ctx context.Context, s *load.Shared, say *shared) err
 }
 
 // sharedDone reports whether another program has verified the load, and notes which entry it is.
-func (l *loading) sharedDone(_ json.RawMessage, err error) (bool, error) {
+func (l *loading) sharedDone(err error) (bool, error) {
 	var done *load.SharedDone
 	if !errors.As(err, &done) {
 		return false, err
@@ -280,7 +276,8 @@ func (l *loading) finishShared(ctx context.Context, s *load.Shared, say *shared,
 		if err != nil {
 			return err
 		}
-		if done, err := l.sharedDone(s.Opening(ctx)); done || err != nil {
+		_, err = s.Opening(ctx)
+		if done, err := l.sharedDone(err); done || err != nil {
 			return err
 		}
 		if taken {
@@ -318,7 +315,7 @@ func (l *loading) finishShared(ctx context.Context, s *load.Shared, say *shared,
 		return err
 	}
 	answer, err := l.Resume(ctx, ResumeRequest{Entry: entry.Name, At: l.req.Into})
-	if done, _ := l.sharedDone(nil, err); done {
+	if done, _ := l.sharedDone(err); done {
 		return os.RemoveAll(entry.Dir)
 	}
 	l.answer.Receipt, l.answer.Entry, l.answer.Took = answer.Receipt, answer.Entry, answer.Took

@@ -292,11 +292,19 @@ func (s *Shared) Load(ctx context.Context, job Job) error {
 			continue
 		}
 		// Others are at what is missing.
-		select {
-		case <-time.After(pause):
-		case <-ctx.Done():
-			return ctx.Err()
+		if err := Pause(ctx, pause); err != nil {
+			return err
 		}
+	}
+}
+
+// Pause waits, unless ctx ends before.
+func Pause(ctx context.Context, d time.Duration) error {
+	select {
+	case <-time.After(d):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
 	}
 }
 

@@ -125,9 +125,7 @@ func Run(ctx context.Context, job Job) error {
 		if err := job.restart(); err != nil {
 			return err
 		}
-		select {
-		case <-time.After(time.Duration(rand.IntN(n*500)) * time.Millisecond):
-		case <-ctx.Done():
+		if Pause(ctx, time.Duration(rand.IntN(n*500))*time.Millisecond) != nil {
 			return err
 		}
 	}

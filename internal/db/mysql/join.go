@@ -25,12 +25,8 @@ func (d *DB) GiveBack(ctx context.Context, name string) error {
 }
 
 // Shared implements db.Joiner.
-func (d *DB) Shared(ctx context.Context, schema, load string) (notes map[int]string, err error) {
-	err = d.ifNotes(ctx, schema, func() (err error) {
-		notes, err = d.notebook(schema, load).Steps(ctx)
-		return err
-	})
-	return notes, err
+func (d *DB) Shared(ctx context.Context, schema, load string) (map[int]string, error) {
+	return d.notebook(schema, load).Steps(ctx, d.notesIn(ctx, schema))
 }
 
 // Began implements db.Joiner: a definition is committed at once, behind the note that has step 0.
@@ -44,26 +40,14 @@ func (d *DB) Began(ctx context.Context, schema, load string) (bool, error) {
 }
 
 // Stepped implements db.Joiner.
-func (d *DB) Stepped(ctx context.Context, schema, load string, step int) (in bool, err error) {
-	err = d.ifNotes(ctx, schema, func() (err error) {
-		in, err = d.notebook(schema, load).Has(ctx, step)
-		return err
-	})
-	return in, err
+func (d *DB) Stepped(ctx context.Context, schema, load string, step int) (bool, error) {
+	return d.notebook(schema, load).Has(ctx, step, d.notesIn(ctx, schema))
 }
 
-// ifNotes does something if there is a table of notes, also while that is taken away by another.
-func (d *DB) ifNotes(ctx context.Context, schema string, do func() error) error {
-	found, err := d.Find(ctx, schema, db.NotesTable)
-	if err != nil || found == nil {
-		return err
+// notesIn asks whether a schema has a table of notes.
+func (d *DB) notesIn(ctx context.Context, schema string) func() (bool, error) {
+	return func() (bool, error) {
+		found, err := d.Find(ctx, schema, db.NotesTable)
+		return found != nil, err
 	}
-	failed := do()
-	if failed == nil {
-		return nil
-	}
-	if found, err = d.Find(ctx, schema, db.NotesTable); err == nil && found == nil {
-		return nil
-	}
-	return failed
 }

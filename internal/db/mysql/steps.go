@@ -127,8 +127,7 @@ func (d *DB) Notes(ctx context.Context, schema, load string) ([]string, error) {
 
 // notes are those from a step on.
 func (d *DB) notes(ctx context.Context, schema, load string, from int) (notes []string, err error) {
-	found, err := d.Find(ctx, schema, db.NotesTable)
-	if err != nil || found == nil {
+	if there, err := d.notesIn(ctx, schema)(); err != nil || !there {
 		return nil, err
 	}
 	return d.notebook(schema, load).Read(ctx, from)

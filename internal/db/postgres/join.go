@@ -22,38 +22,19 @@ func (d *DB) GiveBack(ctx context.Context, name string) error {
 }
 
 // Shared implements db.Joiner.
-func (d *DB) Shared(ctx context.Context, schema, load string) (notes map[int]string, err error) {
-	err = d.ifNotes(ctx, schema, func() (err error) {
-		notes, err = d.notebook(d.c, schema, load).Steps(ctx)
-		return err
-	})
-	return notes, err
+func (d *DB) Shared(ctx context.Context, schema, load string) (map[int]string, error) {
+	return d.notebook(d.c, schema, load).Steps(ctx, d.notesIn(ctx, schema))
 }
 
 // Began implements db.Joiner: a definition is rolled back with the rest.
 func (d *DB) Began(context.Context, string, string) (bool, error) { return false, nil }
 
 // Stepped implements db.Joiner.
-func (d *DB) Stepped(ctx context.Context, schema, load string, step int) (in bool, err error) {
-	err = d.ifNotes(ctx, schema, func() (err error) {
-		in, err = d.notebook(d.c, schema, load).Has(ctx, step)
-		return err
-	})
-	return in, err
+func (d *DB) Stepped(ctx context.Context, schema, load string, step int) (bool, error) {
+	return d.notebook(d.c, schema, load).Has(ctx, step, d.notesIn(ctx, schema))
 }
 
-// ifNotes does something if there is a table of notes, also while that is taken away by another.
-func (d *DB) ifNotes(ctx context.Context, schema string, do func() error) error {
-	is, err := d.hasNotes(ctx, d.c, schema)
-	if err != nil || !is {
-		return err
-	}
-	failed := do()
-	if failed == nil {
-		return nil
-	}
-	if is, err = d.hasNotes(ctx, d.c, schema); err == nil && !is {
-		return nil
-	}
-	return failed
+// notesIn asks whether a schema has a table of notes.
+func (d *DB) notesIn(ctx context.Context, schema string) func() (bool, error) {
+	return func() (bool, error) { return d.hasNotes(ctx, d.c, schema) }
 }
