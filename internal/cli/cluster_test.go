@@ -242,16 +242,10 @@ func TestClusterJoined(t *testing.T) {
 	b := clusterBench(t)
 	doneTo(t, node(t, "GALERA", 1), "DROP TABLE IF EXISTS joined, ambertray_steps")
 	b.passages("joined.csv", 0, 200_000)
-	type part struct {
-		cmd  *exec.Cmd
-		told strings.Builder
-	}
 	var parts []*part
 	for n := range 4 {
-		p := &part{cmd: b.command("load", "joined.csv", "--into", node(t, "GALERA", n%3+1), "--table", "joined", "--key", "id",
-			"--yes", "--commit-every", "2000", "--join", "night", "--tray", fmt.Sprintf("tray%d", n))}
-		p.cmd.Stdout, p.cmd.Stderr = &p.told, &p.told
-		require.NoError(t, p.cmd.Start())
+		p := b.join(node(t, "GALERA", n%3+1), n, "joined.csv", "--table", "joined", "--key", "id", "--commit-every", "2000",
+			"--join", "night")
 		if parts = append(parts, p); n == 0 {
 			// It has begun before others come through other servers.
 			require.Eventually(t, func() bool {
@@ -263,11 +257,10 @@ func TestClusterJoined(t *testing.T) {
 	}
 	verified := 0
 	for _, p := range parts {
-		p.cmd.Wait()
-		assert.Zero(t, p.cmd.ProcessState.ExitCode(), p.told.String())
-		if strings.Contains(p.told.String(), "verdict") {
+		if p.ends(t) != nil {
 			verified++
 		}
+		assert.Zero(t, p.cmd.ProcessState.ExitCode(), p.errs.String())
 	}
 	assert.Equal(t, 1, verified)
 	everywhere(t, "joined", 200_000)

@@ -25,11 +25,11 @@ type part struct {
 	killed    bool
 }
 
-// join starts a program that takes part in a load.
-func (b *bench) join(s server, n int, more ...string) *part {
+// join starts the n-th program that takes part in a load of plan or file into a database.
+func (b *bench) join(into string, n int, args ...string) *part {
 	b.t.Helper()
-	p := &part{cmd: b.command(append([]string{"load", "gauges.yaml", "--into", s.url, "--commit-every", "1000",
-		"--tray", fmt.Sprintf("tray%d", n), "--json"}, more...)...)}
+	p := &part{cmd: b.command(append([]string{"load", "--into", into, "--tray", fmt.Sprintf("tray%d", n), "--json",
+		"--yes"}, args...)...)}
 	p.cmd.Stdout, p.cmd.Stderr = &p.out, &p.errs
 	require.NoError(b.t, p.cmd.Start())
 	return p
@@ -79,7 +79,7 @@ func TestJoined(t *testing.T) {
 		t.Parallel() // of those that take long
 		rows, rejects := b.gauges()
 		for round, mode := range []string{"create", "append", "create"} {
-			name := fmt.Sprint("night ", round)
+			args := []string{"gauges.yaml", "--commit-every", "1000", "--mode", mode, "--join", fmt.Sprint("night ", round)}
 			kills := []int{3, 3, 0}[round]
 			s.exec(t, "DROP TABLE IF EXISTS gauges")
 			want := len(rows)
@@ -90,13 +90,13 @@ func TestJoined(t *testing.T) {
 			}
 			var parts []*part
 			for n := range 4 {
-				parts = append(parts, b.join(s, round*10+n, "--mode", mode, "--join", name))
+				parts = append(parts, b.join(s.url, round*10+n, args...))
 			}
 			for k := range kills {
 				time.Sleep(time.Duration(rand.IntN(500)) * time.Millisecond)
 				p := parts[k]
 				p.killed = p.cmd.Process.Kill() == nil
-				parts = append(parts, b.join(s, round*10+4+k, "--mode", mode, "--join", name))
+				parts = append(parts, b.join(s.url, round*10+4+k, args...))
 			}
 			var receipt *tray.Receipt
 			for _, p := range parts {
@@ -199,16 +199,10 @@ func TestJoinedProvenance(t *testing.T) {
 		require.NoError(t, os.Mkdir(filepath.Join(b.dir, "moved"), 0o777))
 		b.write("moved/gauges.csv", levels(30_000, ""))
 		b.run(0, "plan", "gauges.csv", "-o", "gauges.yaml", "--provenance", "--row-number", "nr", "--key", "reading")
-		start := func(n int, file string) *part {
-			p := &part{cmd: b.command("load", "gauges.yaml", file, "--into", s.url, "--commit-every", "3000", "--join", "night",
-				"--tray", fmt.Sprint("tray", n), "--json", "--yes")}
-			p.cmd.Stdout, p.cmd.Stderr = &p.out, &p.errs
-			require.NoError(t, p.cmd.Start())
-			return p
-		}
 		var parts []*part
 		for n := range 3 {
-			parts = append(parts, start(n, []string{"gauges.csv", filepath.Join("moved", "gauges.csv")}[n%2]))
+			file := []string{"gauges.csv", filepath.Join("moved", "gauges.csv")}[n%2]
+			parts = append(parts, b.join(s.url, n, "gauges.yaml", file, "--commit-every", "3000", "--join", "night"))
 		}
 		verified := 0
 		for _, p := range parts {
