@@ -242,12 +242,23 @@ func ifThere(there func() (bool, error), read func() error) error {
 	return failed
 }
 
-// End removes the load's notes, and leaves one, if that is not empty.
-func (n Notebook) End(ctx context.Context, leaves string) error {
-	if err := n.Forget(ctx); err != nil || leaves == "" {
+// End removes the notes of a load, and leaves what that leaves.
+func (n Notebook) End(ctx context.Context, s *Spec) error {
+	if s.Leaves == "" {
+		return n.Forget(ctx)
+	}
+	there, err := n.Number(ctx, "cannot read how far the load is", fmt.Sprintf(
+		"SELECT count(*) FROM %s WHERE load_name = %s AND step >= 1", n.Table(), n.Dialect.Parameter(1)), n.Load)
+	if err != nil {
 		return err
 	}
-	return n.Write(ctx, 1, leaves)
+	if int(there) != s.Noted {
+		return n.Fail("has other notes of the load than before: another program is at it, or has ended it", nil)
+	}
+	if err := n.Forget(ctx); err != nil {
+		return err
+	}
+	return n.Write(ctx, 1, s.Leaves)
 }
 
 // Forget removes the load's notes.

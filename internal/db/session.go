@@ -169,7 +169,9 @@ type Spec struct {
 	// Shared tells that several programs take the steps of the load; see [Joiner].
 	Shared bool
 	// Leaves, if not empty, is the note that stays of the load, as its first step, when it is done.
+	// Noted is how many notes there have to be until then: else another program has ended it.
 	Leaves string
+	Noted  int
 }
 
 // A Listing is one table in an overview of a database.
@@ -284,6 +286,8 @@ type Error struct {
 	// Clash tells that the server has ended a transaction that stood in the way of another: the same
 	// once more may well go in.
 	Clash bool
+	// Twice tells that a key would stand twice.
+	Twice bool
 	What  string
 	Do    string
 	Err   error

@@ -140,6 +140,7 @@ func (d *Desk) stoppedJob(ctx context.Context, e *Entry, stops *tray.Stops,
 		return nil, nil, err
 	}
 	if job.Going, job.Spec.Going = going, going != nil; stops.Shared {
+		job.Spec.Noted = going.Steps + 1 // and the first, which is no step
 		job.Spec.Leaves = (&load.SharedDone{Entry: e.Name, By: whoami(), At: now()}).Note()
 	}
 	if r.Limit != nil {

@@ -283,7 +283,7 @@ func (s *Shared) Load(ctx context.Context, job Job) error {
 		taken := s.mine
 		err = j.pass(ctx)
 		switch {
-		case err != nil && clashes < mostClashes && ctx.Err() == nil && (clashed(err) || j.overtaken(ctx)):
+		case err != nil && clashes < mostClashes && ctx.Err() == nil && clashed(err):
 			clashes++
 			job.Log.Info("begins a step anew", "why", err)
 		case err != nil:
@@ -365,21 +365,11 @@ func (s *Shared) sameSource(k int, src *source.Source, left *[]Share) error {
 // pause is how long a program waits before it looks for steps again that others are at.
 const pause = 300 * time.Millisecond
 
-// clashed reports whether the database has ended a step in favour of another session.
+// clashed reports whether the database has ended a step in favour of another session, or has its note
+// already: from another program, through another server of a cluster, whose locks are its own.
 func clashed(err error) bool {
 	var x *db.Error
-	return errors.As(err, &x) && (x.Clash || x.Do == db.HintLocked)
-}
-
-// overtaken reports whether another program has loaded a step that this one was at: through another
-// server of a cluster, whose locks are its own.
-func (j *joint) overtaken(ctx context.Context) bool {
-	for step := range j.owned {
-		if in, err := j.Control.Stepped(ctx, j.Schema, j.Name, step); err == nil && in {
-			return true
-		}
-	}
-	return false
+	return errors.As(err, &x) && (x.Clash || x.Twice || x.Do == db.HintLocked)
 }
 
 // mostClashes is how often a step is begun anew because the database had ended it.

@@ -194,6 +194,8 @@ func explain(where, what string, err error) error {
 			e.Do = noLocal
 		case 1021, 1114:
 			e.Do = db.HintDisk
+		case duplicate:
+			e.Twice = true
 		case 1205, 1213:
 			e.Do, e.Clash = db.HintLocked, m.Number == 1213
 		case 1412:

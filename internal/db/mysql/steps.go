@@ -134,7 +134,7 @@ func (d *DB) notes(ctx context.Context, schema, load string, from int) (notes []
 }
 
 // forget removes the load's notes, but for what it leaves.
-func (l *load) forget(ctx context.Context) error { return l.notebook().End(ctx, l.spec.Leaves) }
+func (l *load) forget(ctx context.Context) error { return l.notebook().End(ctx, &l.spec) }
 
 // tidy drops the table of notes if no load has any left. If that cannot be, it
 // stays for the next.

@@ -118,6 +118,8 @@ func explain(where, what string, err error) error {
 			e.Do = "other objects depend on the table; use --mode refill, which keeps it"
 		case p.Code == "55P03":
 			e.Do = db.HintLocked
+		case p.Code == "23505":
+			e.Twice = true
 		case p.Code == "40P01" || p.Code == "40001":
 			e.Clash, e.Do = true, "another session and this one stood in each other's way, and the server ended this "+
 				"one; load again"

@@ -71,7 +71,7 @@ func (l *load) forget(ctx context.Context) error {
 	if err != nil || !is {
 		return err
 	}
-	return notes.End(ctx, l.spec.Leaves)
+	return notes.End(ctx, &l.spec)
 }
 
 // tidy drops the table of notes if no load has any left and none is at it. If
