@@ -384,7 +384,7 @@ func (r *Reader) decimal(b []byte, v *Value) Misfit {
 	if len(digits)+t.Scale-after > t.Precision {
 		return TooManyDigits
 	}
-	w := v.buf[:0]
+	w := v.room()
 	if neg && len(digits) > 0 {
 		w = append(w, '-')
 	}
@@ -456,7 +456,7 @@ func (r *Reader) double(b []byte, v *Value) Misfit {
 		if !ok {
 			return NotANumber
 		}
-		w := append(v.buf[:0], s.Digits[:len(s.Digits)-after]...)
+		w := append(v.room(), s.Digits[:len(s.Digits)-after]...)
 		w = append(w, '.')
 		text = append(w, s.Digits[len(s.Digits)-after:]...)
 	}
@@ -545,7 +545,7 @@ func uuid(b []byte, v *Value) Misfit {
 	if !IsUUID(b) {
 		return NotUUID
 	}
-	w := append(v.buf[:0], b...)
+	w := append(v.room(), b...)
 	for i, c := range w {
 		if c >= 'A' && c <= 'F' {
 			w[i] = c | 0x20

@@ -37,7 +37,15 @@ type Value struct {
 	// Text is char, varchar and text, and a uuid in its usual lower-case form.
 	Text []byte
 
-	buf [80]byte
+	memory *[80]byte // of Wide and Text, where they do not lie in the field
+}
+
+// room is memory of the value's own. Few have any, so that values lie close together.
+func (v *Value) room() []byte {
+	if v.memory == nil {
+		v.memory = new([80]byte)
+	}
+	return v.memory[:0]
 }
 
 // A Misfit is why a field is not a value of its column's type.
