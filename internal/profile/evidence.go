@@ -232,7 +232,7 @@ func (e *evidence) observeTimes(s *scratch, field []byte, quoted bool, line spot
 	if chars > e.maxChars {
 		e.maxChars = chars
 	}
-	if p := prefix(b); p <= e.lo.prefix || p >= e.hi.prefix {
+	if p := reading.Prefix(b); p <= e.lo.prefix || p >= e.hi.prefix {
 		e.bounds(p, b)
 	}
 	var h uint64
@@ -422,11 +422,11 @@ func eightDigits(d []byte) (int64, bool) {
 		return 0, false
 	}
 	unused := 64 - 8*len(d)
-	w := binary.LittleEndian.Uint64(d[:8])<<unused | eightZeros&(1<<unused-1)
-	if !allDigits(w) {
+	w := binary.LittleEndian.Uint64(d[:8])<<unused | reading.Zeros&(1<<unused-1)
+	if !reading.AllDigits(w) {
 		return 0, false
 	}
-	return numberOf(w), true
+	return reading.EightDigits(w), true
 }
 
 func compactDate(n int64) bool {
@@ -522,22 +522,6 @@ func (e *evidence) word(s *scratch, b []byte, line spot) bool {
 	e.words = append(e.words, wordClass{word: string(b)})
 	e.words[len(e.words)-1].add(line, b, s.times)
 	return true
-}
-
-// prefix is the first eight bytes of b as a number that orders as they do.
-func prefix(b []byte) uint64 {
-	switch n := len(b); {
-	case n >= 8:
-		return binary.BigEndian.Uint64(b)
-	case cap(b) >= 8:
-		// The bytes behind b are read too, and shifted out.
-		return binary.BigEndian.Uint64(b[:8]) >> (64 - 8*n) << (64 - 8*n)
-	}
-	var p uint64
-	for i, c := range b {
-		p |= uint64(c) << (56 - 8*i)
-	}
-	return p
 }
 
 // bounds keeps the smallest and largest text by bytes.
@@ -652,7 +636,7 @@ words:
 	e.maxBytes = max(e.maxBytes, o.maxBytes)
 	for _, t := range []bound{o.lo, o.hi} {
 		if t.set {
-			e.bounds(prefix(t.text), t.text)
+			e.bounds(reading.Prefix(t.text), t.text)
 		}
 	}
 	e.values.merge(&o.values)

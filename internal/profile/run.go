@@ -10,13 +10,6 @@ import (
 	"ambertray/internal/source/delimited"
 )
 
-// Words of eight bytes that are all alike.
-const (
-	eightOnes  = 0x0101010101010101
-	eightZeros = '0' * eightOnes
-	eightHighs = 0x80 * eightOnes
-)
-
 // run counts plain numbers of at most eight bytes, and blank fields between them, up to the first
 // other, and returns how many. It counts them as observe does, but what it knows stays in
 // registers. Where keep is not nil, all are to be whole numbers, which it gets.
@@ -58,9 +51,9 @@ func (e *evidence) run(text []byte, column []delimited.Span, keep *[]int64) (n i
 			}
 		}
 		first := byte(raw)
-		w := raw<<unused | eightZeros&(1<<unused-1)
-		if allDigits(w) {
-			v := numberOf(w)
+		w := raw<<unused | reading.Zeros&(1<<unused-1)
+		if reading.AllDigits(w) {
+			v := reading.EightDigits(w)
 			if negative {
 				v = -v
 			}
@@ -85,8 +78,8 @@ func (e *evidence) run(text []byte, column []delimited.Span, keep *[]int64) (n i
 			}
 		} else {
 			// With the point taken out, it has to be nothing but digits.
-			x := w ^ '.'*eightOnes
-			points := (x - eightOnes) &^ x & eightHighs
+			x := w ^ '.'*reading.Ones
+			points := (x - reading.Ones) &^ x & reading.Highs
 			if points == 0 || !decs {
 				break
 			}
@@ -94,10 +87,10 @@ func (e *evidence) run(text []byte, column []delimited.Span, keep *[]int64) (n i
 			after := 7 - int(point/8)
 			whole := digits - 1 - after
 			d := w>>point>>8<<point<<8 | w&(1<<point-1)<<8 | '0'
-			if !allDigits(d) || after == 0 || after == 3 && whole >= 1 && first != '0' {
+			if !reading.AllDigits(d) || after == 0 || after == 3 && whole >= 1 && first != '0' {
 				break
 			}
-			v := numberOf(d)
+			v := reading.EightDigits(d)
 			if negative {
 				v = -v
 			}
@@ -155,7 +148,7 @@ func (e *evidence) runTexts(s *scratch, b *delimited.Columns, column []delimited
 			break
 		}
 		least, most, wide = min(least, size), max(most, size), max(wide, size)
-		if p := prefix(f); p <= e.lo.prefix || p >= e.hi.prefix {
+		if p := reading.Prefix(f); p <= e.lo.prefix || p >= e.hi.prefix {
 			e.bounds(p, f)
 		}
 		if e.values.wants() {
@@ -168,18 +161,4 @@ func (e *evidence) runTexts(s *scratch, b *delimited.Columns, column []delimited
 	e.blanks += blanks
 	e.texts.count += int64(n) - blanks
 	return n
-}
-
-// allDigits reports whether a word is of eight digits.
-func allDigits(w uint64) bool {
-	return ((w+0x46*eightOnes)|(w-eightZeros))&eightHighs == 0
-}
-
-// numberOf is the number of eight digits, the first of which is in the lowest byte: neighbours are
-// joined to numbers of two, four and eight digits.
-func numberOf(w uint64) int64 {
-	w -= eightZeros
-	w = w*10 + w>>8
-	w = ((w&0x000000ff000000ff)*(100+1000000<<32) + (w>>16&0x000000ff000000ff)*(1+10000<<32)) >> 32
-	return int64(w & 0xffffffff)
 }

@@ -23,6 +23,7 @@ type Pattern struct {
 	ops    []op
 	has    uint8
 	pivot  int
+	shape  *shape // nil: not all parts have a width of their own
 }
 
 type op struct {
@@ -107,6 +108,7 @@ func ParsePattern(s string) (*Pattern, error) {
 	if (p.has&hasHour12 != 0) != (p.has&hasHalf != 0) {
 		return bad("h and a belong together")
 	}
+	p.shape = p.shaped()
 	return p, nil
 }
 
@@ -161,6 +163,12 @@ type Civil struct {
 // a fraction finer than a microsecond (TooFine).
 func (p *Pattern) Parse(b []byte, c *Civil) Misfit {
 	*c = Civil{}
+	if p.shape != nil {
+		if !p.shape.read(b, c, p.pivot) {
+			return NotThisForm
+		}
+		return p.real(c)
+	}
 	i := 0
 	x := extra{half: -1}
 	for _, o := range p.ops {
@@ -186,14 +194,19 @@ func (p *Pattern) Parse(b []byte, c *Civil) Misfit {
 		}
 		c.Hour = c.Hour%12 + 12*x.half
 	}
+	if m := p.real(c); m != OK || !x.fine {
+		return m
+	}
+	return TooFine
+}
+
+// real says whether there is such a date and time.
+func (p *Pattern) real(c *Civil) Misfit {
 	if p.has&hasYear != 0 && !ValidDate(c.Year, c.Month, c.Day) {
 		return NoSuchDate
 	}
 	if c.Hour > 23 || c.Minute > 59 || c.Second > 59 {
 		return NoSuchDate
-	}
-	if x.fine {
-		return TooFine
 	}
 	return OK
 }

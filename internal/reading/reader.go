@@ -281,10 +281,7 @@ func TrimSpace(b []byte) []byte {
 }
 
 func (r *Reader) integer(b []byte, v *Value) Misfit {
-	lo, hi := r.Type.Range()
-	if r.Lo != 0 || r.Hi != 0 {
-		lo, hi = max(lo, r.Lo), min(hi, r.Hi)
-	}
+	lo, hi := r.bounds()
 	if n, ok := smallInt(b); ok {
 		if n < lo || n > hi {
 			return OutOfRange

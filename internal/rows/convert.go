@@ -42,6 +42,7 @@ type converter struct {
 	empty   []tally.Tally  // of a row
 	base    int64          // records before the chunk, where each needs it
 	habits  bool           // what the values are like is counted, too
+	block   *block         // nil: records are read one by one
 
 	exprs  *plan.Expressions // nil: none
 	record *derive.Record
@@ -168,8 +169,11 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 		c.summer.Sum()
 		defer func() { p.sum = c.summer.Sum() }()
 	}
-	accepted := 0
+	accepted, byColumn := 0, c.byColumn()
 	for {
+		if byColumn {
+			c.blocks(p, skip, &accepted)
+		}
 		kind, ok := c.rows.Next(&c.rec)
 		if !ok {
 			return

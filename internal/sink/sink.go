@@ -49,6 +49,12 @@ type Refusal struct {
 	Kind string
 }
 
+// A Taker is an Encoder that takes several rows at once, those of the same width behind each
+// other: what it appends is what Append would, row by row.
+type Taker interface {
+	AppendRows(dst []byte, values []reading.Value, width int) []byte
+}
+
 // A Placer is an encoder that wants to know where rows come from.
 type Placer interface {
 	Place(source int, line int64)

@@ -114,11 +114,7 @@ func (h *Habit) Merge(o *Habit) {
 	if o.rows == 0 {
 		return
 	}
-	n := float64(h.rows + o.rows)
-	d := o.mean - h.mean
-	h.mean += d * float64(o.rows) / n
-	h.m2 += o.m2 + d*d*float64(h.rows)*float64(o.rows)/n
-	h.rows += o.rows
+	h.spread(o.rows, o.mean, o.m2)
 	sketch.Registers(h.sketch[:]).Merge(o.sketch[:])
 	if h.many = h.many || o.many; h.many {
 		return

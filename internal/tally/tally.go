@@ -42,10 +42,7 @@ type Tally struct {
 func (c *Tally) Add(v *reading.Value) {
 	c.Rows++
 	if v.Null {
-		c.Nulls++
-		if v.Emptied {
-			c.Emptied++
-		}
+		c.addNull(v)
 		return
 	}
 	switch {
@@ -77,6 +74,12 @@ func (c *Tally) Add(v *reading.Value) {
 		}
 	}
 	c.some = true
+}
+
+func (c *Tally) addNull(v *reading.Value) {
+	if c.Nulls++; v.Emptied {
+		c.Emptied++
+	}
 }
 
 func (c *Tally) addText(b []byte) {

@@ -122,28 +122,32 @@ func (c *summed) of(v []byte, seed uint64) uint64 {
 	return hashBytes(v, seed)
 }
 
-// rowSum is the checksum of a row as binary COPY has it.
-func rowSum(columns []summed, row []byte) uint64 {
-	row = row[2:]
-	x := uint64(0)
+// rowSums adds up the checksums of rows as binary COPY has them, column by column: the hash of a
+// value waits for the one before, but that of a row for no other. at is where the fields' lengths
+// stand, and sums is memory.
+func rowSums(columns []summed, rows []byte, at []uint32, sums []uint64) (sum uint64) {
+	width := len(columns)
+	sums = sums[:len(at)/width]
+	clear(sums)
 	for i := range columns {
 		c := &columns[i]
-		n := int32(binary.BigEndian.Uint32(row))
-		row = row[4:]
-		var v []byte
-		if n >= 0 {
-			v, row = row[:n], row[n:]
-		}
-		switch {
-		case !c.nullable:
-			x = c.of(v, x)
-		case n < 0:
-			x = hash64(int64(-1-i), x)
-		default:
-			x = hash64(int64(c.of(v, uint64(i+1))), x)
+		for k := range sums {
+			field := rows[at[k*width+i]:]
+			n := int32(binary.BigEndian.Uint32(field))
+			switch {
+			case n < 0: // also where that will be refused
+				sums[k] = hash64(int64(-1-i), sums[k])
+			case !c.nullable:
+				sums[k] = c.of(field[4:4+n], sums[k])
+			default:
+				sums[k] = hash64(int64(c.of(field[4:4+n], uint64(i+1))), sums[k])
+			}
 		}
 	}
-	return x
+	for _, x := range sums {
+		sum += x
+	}
+	return sum
 }
 
 // hash32 is hash_bytes_uint32_extended of src/common/hashfn.c.
@@ -254,13 +258,20 @@ type summing struct {
 	binaryEncoder
 	columns []summed
 	sum     uint64
+	sums    []uint64 // memory
 }
 
 // Append implements sink.Encoder.
-func (e *summing) Append(b []byte, row []reading.Value) []byte {
-	at := len(b)
-	b = e.binaryEncoder.Append(b, row)
-	e.sum += rowSum(e.columns, b[at:])
+func (e *summing) Append(b []byte, row []reading.Value) []byte { return e.AppendRows(b, row, len(row)) }
+
+// AppendRows implements sink.Taker.
+func (e *summing) AppendRows(b []byte, values []reading.Value, width int) []byte {
+	from := len(b)
+	b = e.binaryEncoder.AppendRows(b, values, width)
+	if n := len(values) / width; len(e.sums) < n {
+		e.sums = make([]uint64, n)
+	}
+	e.sum += rowSums(e.columns, b[from:], e.at[:len(values)], e.sums)
 	return b
 }
 
@@ -371,6 +382,7 @@ func (l *load) sameHash(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, l.d.fail("cannot compute checksums", err)
 	}
-	e := binaryEncoder{types}
-	return uint64(got) == rowSum(columns, e.Append(nil, row)), nil
+	e := summing{binaryEncoder: binaryEncoder{types: types}, columns: columns}
+	e.Append(nil, row)
+	return uint64(got) == e.Sum(), nil
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"math"
+	"slices"
 
 	"ambertray/internal/reading"
 	"ambertray/internal/sink"
@@ -22,66 +23,166 @@ var (
 const epoch = 10957
 
 // binaryEncoder makes rows for binary COPY.
-type binaryEncoder struct{ types []sqltype.Type }
+type binaryEncoder struct {
+	types []sqltype.Type
+	// at is where each field's length stands in what AppendRows has appended last, by row and
+	// column, from the beginning of that.
+	at []uint32
+}
 
 // Append implements sink.Encoder.
 func (e *binaryEncoder) Append(b []byte, row []reading.Value) []byte {
-	b = binary.BigEndian.AppendUint16(b, uint16(len(row)))
-	for i := range row {
-		v := &row[i]
-		if v.Null {
-			b = append(b, 0xff, 0xff, 0xff, 0xff)
-			continue
-		}
-		t := e.types[i]
-		switch t.Kind {
-		case sqltype.Boolean:
-			b = append(b, 0, 0, 0, 1, byte(v.Int))
-		case sqltype.SmallInt:
-			b = append(b, 0, 0, 0, 2)
-			b = binary.BigEndian.AppendUint16(b, uint16(v.Int))
-		case sqltype.Integer:
-			b = append(b, 0, 0, 0, 4)
-			b = binary.BigEndian.AppendUint32(b, uint32(v.Int))
-		case sqltype.BigInt:
-			b = eight(b, uint64(v.Int))
-		case sqltype.Double:
-			b = eight(b, math.Float64bits(v.Float))
-		case sqltype.Decimal:
-			b = numeric(b, v, t.Scale)
-		case sqltype.Date:
-			b = append(b, 0, 0, 0, 4)
-			b = binary.BigEndian.AppendUint32(b, uint32(v.Int-epoch))
-		case sqltype.Time:
-			b = eight(b, uint64(v.Int))
-		case sqltype.Timestamp, sqltype.TimestampTZ:
-			b = eight(b, uint64(v.Int-epoch*86400e6))
-		case sqltype.UUID:
-			b = append(b, 0, 0, 0, 16)
-			b = uuid(b, v.Text)
-		case sqltype.Char, sqltype.None, sqltype.Text, sqltype.VarChar:
-			b = binary.BigEndian.AppendUint32(b, uint32(len(v.Text)))
-			b = append(b, v.Text...)
+	return e.AppendRows(b, row, len(row))
+}
+
+// spare is how much is written at most where less is wanted, for speed.
+const spare = 16
+
+// room is how many bytes rows take at most.
+func (e *binaryEncoder) room(values []reading.Value, width int) int {
+	row := 2
+	texts := 0
+	for i, t := range e.types {
+		most := mostBytes(t.Kind)
+		if row += 4 + most; most == 0 {
+			for k := i; k < len(values); k += width {
+				texts += len(values[k].Text)
+			}
 		}
 	}
-	return b
+	return len(values)/width*row + texts + spare
 }
 
-func eight(b []byte, v uint64) []byte {
-	return binary.BigEndian.AppendUint64(append(b, 0, 0, 0, 8), v)
+// mostBytes is how many bytes a value has at most; a text has its own.
+func mostBytes(k sqltype.Kind) int {
+	switch k {
+	case sqltype.Boolean, sqltype.SmallInt, sqltype.Integer, sqltype.Date, sqltype.BigInt, sqltype.Double, sqltype.Time,
+		sqltype.Timestamp, sqltype.TimestampTZ:
+		return 8
+	case sqltype.UUID:
+		return 16
+	case sqltype.Decimal:
+		return 8 + 2*mostGroups
+	case sqltype.Char, sqltype.None, sqltype.Text, sqltype.VarChar:
+	}
+	return 0
 }
 
-func uuid(b, text []byte) []byte {
-	raw := reading.UUIDBytes(text)
-	return append(b, raw[:]...)
+// AppendRows implements sink.Taker.
+//
+// It is long because it runs for every value, and calls little.
+func (e *binaryEncoder) AppendRows(dst []byte, values []reading.Value, width int) []byte {
+	from := len(dst)
+	dst = slices.Grow(dst, e.room(values, width))
+	b, w := dst[from:cap(dst)], 0
+	be := binary.BigEndian
+	if len(e.at) < len(values) {
+		e.at = make([]uint32, len(values))
+	}
+	for first := 0; first < len(values); first += width {
+		row, at := values[first:first+width], e.at[first:first+width]
+		be.PutUint16(b[w:], uint16(width))
+		w += 2
+		for i := range row {
+			v := &row[i]
+			at[i] = uint32(w)
+			if v.Null {
+				be.PutUint32(b[w:], math.MaxUint32)
+				w += 4
+				continue
+			}
+			size := 8
+			to := b[w+4:]
+			switch t := &e.types[i]; t.Kind {
+			case sqltype.Boolean:
+				size, to[0] = 1, byte(v.Int)
+			case sqltype.SmallInt:
+				size = 2
+				be.PutUint16(to, uint16(v.Int))
+			case sqltype.Integer:
+				size = 4
+				be.PutUint32(to, uint32(v.Int))
+			case sqltype.Date:
+				size = 4
+				be.PutUint32(to, uint32(v.Int-epoch))
+			case sqltype.BigInt, sqltype.Time:
+				be.PutUint64(to, uint64(v.Int))
+			case sqltype.Double:
+				be.PutUint64(to, math.Float64bits(v.Float))
+			case sqltype.Timestamp, sqltype.TimestampTZ:
+				be.PutUint64(to, uint64(v.Int-epoch*86400e6))
+			case sqltype.Decimal:
+				if size = shortNumeric(to, v, t.Scale); size == 0 {
+					size = numeric(to, v, t.Scale)
+				}
+			case sqltype.UUID:
+				raw := reading.UUIDBytes(v.Text)
+				size = copy(to, raw[:])
+			case sqltype.Char, sqltype.None, sqltype.Text, sqltype.VarChar:
+				if size = len(v.Text); size <= 16 && cap(v.Text) >= 16 {
+					*(*[16]byte)(to) = *(*[16]byte)(v.Text[:16])
+				} else {
+					copy(to, v.Text)
+				}
+			}
+			be.PutUint32(b[w:], uint32(size))
+			w += 4 + size
+		}
+	}
+	return dst[:from+w]
 }
+
+// shortNumeric is numeric for a number of at most eight digits before the point and four behind
+// it, and 0 for others.
+func shortNumeric(b []byte, v *reading.Value, scale int) int {
+	u, sign := uint64(v.Int), uint64(0)
+	if v.Int < 0 {
+		u, sign = -u, 0x4000
+	}
+	var behind uint64 // the group behind the point
+	switch scale {
+	case 0:
+	case 1:
+		u, behind = u/10, u%10*1000
+	case 2:
+		u, behind = u/100, u%100*100
+	case 3:
+		u, behind = u/1000, u%1000*10
+	case 4:
+		u, behind = u/10000, u%10000
+	default:
+		return 0
+	}
+	if v.Wide != nil || u >= 1e8 {
+		return 0
+	}
+	// Groups from the highest place on, and the weight of the first.
+	groups, n, weight := u/10000<<48|u%10000<<32|behind<<16, 3, uint64(1)
+	if u < 10000 {
+		groups, n, weight = u<<48|behind<<32, 2, 0
+		if u == 0 {
+			if groups, n, weight = behind<<48, 1, 0xffff; behind == 0 {
+				n, weight, sign = 0, 0, 0
+			}
+		}
+	}
+	for n > 0 && uint16(groups>>(64-16*n)) == 0 {
+		n--
+	}
+	binary.BigEndian.PutUint64(b, uint64(n)<<48|weight<<32|sign<<16|uint64(scale))
+	binary.BigEndian.PutUint64(b[8:], groups)
+	return 8 + 2*n
+}
+
+// mostGroups is how many groups a number has at most.
+const mostGroups = 16
 
 // numeric writes a decimal in groups of four decimal digits, counted from the
 // point (src/backend/utils/adt/numeric.c, numeric_recv): the number of
 // groups, the weight of the first, the sign, the scale, the groups. Groups of
 // zeros at either end are left out.
-func numeric(b []byte, v *reading.Value, scale int) []byte {
-	var groups [16]uint16 // the last one first
+func numeric(b []byte, v *reading.Value, scale int) (size int) {
+	var groups [mostGroups]uint16 // the last one first
 	n := 0
 	neg := false
 	// The last group is filled up to four digits behind the point.
@@ -134,15 +235,17 @@ func numeric(b []byte, v *reading.Value, scale int) []byte {
 	if n == 0 {
 		weight, sign = 0, 0
 	}
-	b = binary.BigEndian.AppendUint32(b, uint32(8+2*(n-last)))
-	b = binary.BigEndian.AppendUint16(b, uint16(n-last))
-	b = binary.BigEndian.AppendUint16(b, uint16(int16(weight)))
-	b = binary.BigEndian.AppendUint16(b, sign)
-	b = binary.BigEndian.AppendUint16(b, uint16(scale))
+	be := binary.BigEndian
+	be.PutUint16(b, uint16(n-last))
+	be.PutUint16(b[2:], uint16(int16(weight)))
+	be.PutUint16(b[4:], sign)
+	be.PutUint16(b[6:], uint16(scale))
+	size = 8
 	for i := n - 1; i >= last; i-- {
-		b = binary.BigEndian.AppendUint16(b, groups[i])
+		be.PutUint16(b[size:], groups[i])
+		size += 2
 	}
-	return b
+	return size
 }
 
 var pow10 = [5]int{1, 10, 100, 1000, 10000}

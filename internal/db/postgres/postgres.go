@@ -448,10 +448,10 @@ func (l *load) Encoder() sink.Encoder {
 		types = append(types, c.Type)
 	}
 	if l.sums != nil {
-		return &summing{binaryEncoder: binaryEncoder{types}, columns: l.sums}
+		return &summing{binaryEncoder: binaryEncoder{types: types}, columns: l.sums}
 	}
 	if l.binary {
-		return &binaryEncoder{types}
+		return &binaryEncoder{types: types}
 	}
 	return &textEncoder{types}
 }

@@ -177,7 +177,7 @@ func withoutZeros(s string) string {
 func TestRowEnds(t *testing.T) {
 	types := []sqltype.Type{typ(t, "integer"), typ(t, "text")}
 	rows := [][]reading.Value{{{Int: 1}, {Text: []byte("a\nb")}}, {{Null: true}, {Text: nil}}, {{Int: 3}, {Null: true}}}
-	b, x := &binaryEncoder{types}, &textEncoder{types}
+	b, x := &binaryEncoder{types: types}, &textEncoder{types}
 	var bin, txt []byte
 	var binEnds, txtEnds []int
 	for _, r := range rows {
@@ -193,10 +193,71 @@ func TestRowEnds(t *testing.T) {
 	assert.Equal(t, "1\ta\\nb\n\\N\t\n3\t\\N\n", string(txt))
 }
 
+// Small numbers are written in one go, and come to the same.
+func TestShortNumerics(t *testing.T) {
+	r := rand.New(rand.NewPCG(6, 1))
+	short := 0
+	for range 100_000 {
+		v, scale := reading.Value{Int: int64(r.Uint64() >> r.IntN(64))}, r.IntN(7)
+		if v.Int /= int64(pow10[r.IntN(5)]); r.IntN(2) == 0 {
+			v.Int *= int64(pow10[r.IntN(5)])
+		}
+		var got, want [64]byte
+		n := shortNumeric(got[:], &v, scale)
+		if n == 0 {
+			continue
+		}
+		short++
+		require.Equal(t, numeric(want[:], &v, scale), n, "%d at scale %d", v.Int, scale)
+		require.Equal(t, want[:n], got[:n], "%d at scale %d", v.Int, scale)
+	}
+	assert.Greater(t, short, 10_000)
+}
+
+// Rows together are what they are one by one, and so are their checksums.
+func TestRowsTogether(t *testing.T) {
+	types := []sqltype.Type{typ(t, "integer"), typ(t, "text"), typ(t, "decimal(30,4)"), typ(t, "uuid"), typ(t, "boolean"),
+		typ(t, "double precision"), typ(t, "char(3)"), typ(t, "smallint"), typ(t, "date"), typ(t, "timestamp"), {}}
+	var columns []summed
+	for i, ty := range types {
+		columns = append(columns, summed{typ: ty, nullable: i%2 == 0})
+	}
+	r := rand.New(rand.NewPCG(9, 4))
+	width := len(types)
+	for range 50 {
+		values := make([]reading.Value, width*(1+r.IntN(40)))
+		for i := range values {
+			text := []byte("6f9619ff-8b86-d011-b42d-00cf4fc964ff and a text that is longer than sixteen bytes")
+			values[i] = reading.Value{Int: int64(r.IntN(30000)) - 15000, Float: r.Float64(), Text: text[:36],
+				Null: columns[i%width].nullable && r.IntN(5) == 0}
+			if k := types[i%width].Kind; k != sqltype.UUID {
+				values[i].Text = text[r.IntN(30):][:r.IntN(40)]
+			}
+			if r.IntN(9) == 0 {
+				values[i].Wide = []byte("-12345678901234567890123456")
+			}
+		}
+		one := &summing{binaryEncoder: binaryEncoder{types: types}, columns: columns}
+		all := &summing{binaryEncoder: binaryEncoder{types: types}, columns: columns}
+		want := []byte("before")
+		for k := 0; k < len(values); k += width {
+			want = one.Append(want, values[k:k+width])
+		}
+		got := all.AppendRows([]byte("before"), values, width)
+		require.Equal(t, want, got)
+		require.Equal(t, one.Sum(), all.Sum())
+		end := len("before")
+		for k := 0; k < len(values); k += width {
+			end = rowEnd(got, end)
+		}
+		require.Equal(t, len(got), end)
+	}
+}
+
 func TestEncodeAllocatesNothing(t *testing.T) {
 	types := []sqltype.Type{typ(t, "bigint"), typ(t, "decimal(20,4)"), typ(t, "timestamp"), typ(t, "text")}
 	row := []reading.Value{{Int: 5}, {Int: -123456789}, {Int: 1e15}, {Text: []byte("some text")}}
-	e := &binaryEncoder{types}
+	e := &binaryEncoder{types: types}
 	buf := make([]byte, 0, 4096)
 	assert.Zero(t, testing.AllocsPerRun(20, func() { buf = e.Append(buf[:0], row) }))
 }

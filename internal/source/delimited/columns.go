@@ -71,6 +71,21 @@ func (c *Columns) Add(rec *Record) {
 	c.N++
 }
 
+// Record makes a record of the n-th, of its fields and its line.
+func (c *Columns) Record(n int, rec *Record) {
+	*rec = Record{Line: c.Lines[n], Fields: rec.Fields[:0], quoted: rec.quoted[:0], FaultField: -1}
+	for i := range c.columns {
+		s := c.spans[i*c.Size+n]
+		if s.Quoted() {
+			for len(rec.quoted) < i {
+				rec.quoted = append(rec.quoted, false)
+			}
+			rec.quoted = append(rec.quoted, true)
+		}
+		rec.Fields = append(rec.Fields, c.Field(s))
+	}
+}
+
 // plainly reports whether the chunk's records may be taken by TakePlain at all.
 func (s *Splitter) plainly() bool {
 	f := s.form

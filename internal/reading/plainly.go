@@ -1,0 +1,90 @@
+package reading
+
+import (
+	"math"
+	"strings"
+
+	"ambertray/internal/sqltype"
+)
+
+// Plainly says which fields of a column can be read in a shorter way than by Read, which
+// comes to the same.
+type Plainly uint8
+
+// The ways.
+const (
+	NotPlainly   Plainly = iota
+	PlainWhole           // plain numbers of up to eight bytes, by ReadWord
+	PlainDecimal         // the same, with a point perhaps
+	PlainText            // texts of up to Bytes that no space and no other than ASCII begins or ends are what they are
+	PlainDate            // fields that are the same are the same value
+)
+
+// Plainly is the way of the reader's column.
+func (r *Reader) Plainly() Plainly {
+	k := &r.Keeps
+	if k.Codes || k.Digits > 0 || k.Decimals > 0 || len(k.Labels) > 0 || k.Lacks != nil {
+		return NotPlainly
+	}
+	for _, w := range r.NullWords {
+		if r.Type.IsText() || strings.ContainsAny(w, "0123456789") {
+			return NotPlainly
+		}
+	}
+	switch t := r.Type; {
+	case t.IsInteger() && !r.Number.Percent:
+		return PlainWhole
+	case t.Kind == sqltype.Decimal && r.simple && t.Scale <= 10:
+		return PlainDecimal
+	case t.IsText():
+		return PlainText
+	case t.IsTemporal():
+		return PlainDate
+	}
+	return NotPlainly
+}
+
+// ReadWord reads a field of up to eight bytes, the lowest of a word, if that is a plain number of
+// the column's; else Read has to.
+func (r *Reader) ReadWord(w uint64, size int, v *Value) bool {
+	n, after, ok := WordNumber(w, size)
+	if !ok {
+		return false
+	}
+	if r.Type.Kind != sqltype.Decimal {
+		lo, hi := r.bounds()
+		if after > 0 || n < lo || n > hi {
+			return false
+		}
+	} else {
+		t := &r.Type
+		if after > t.Scale {
+			return false
+		}
+		if n *= pow10[t.Scale-after]; t.Precision < 18 && (n >= pow10[t.Precision] || -n >= pow10[t.Precision]) {
+			return false
+		}
+	}
+	v.Null, v.Wide, v.Int = false, nil, n
+	return true
+}
+
+// bounds are those of a whole number.
+func (r *Reader) bounds() (lo, hi int64) {
+	lo, hi = r.Type.Range()
+	if r.Lo != 0 || r.Hi != 0 {
+		lo, hi = max(lo, r.Lo), min(hi, r.Hi)
+	}
+	return lo, hi
+}
+
+// Bytes is how many bytes a text may have and be short enough for certain.
+func (r *Reader) Bytes() int {
+	if k := r.Type.Kind; k != sqltype.Char && k != sqltype.VarChar {
+		return math.MaxInt
+	}
+	if r.Keeps.Bytes > 0 {
+		return min(r.Type.Length, r.Keeps.Bytes)
+	}
+	return r.Type.Length
+}
