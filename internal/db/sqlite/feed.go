@@ -2,6 +2,7 @@ package sqlite
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"sync"
 	"unsafe"
@@ -20,6 +21,15 @@ type feed struct {
 	row     int        // the one shown, from 0
 	rows    int        // in all
 	values  []rawValue // of the row shown
+
+	// See inOrder.
+	key     int    // the column, or -1
+	want    int64  // the key that would follow on the last one
+	run     int    // how many have followed, one after the other
+	tries   int    // how often the table may still be asked
+	without bool   // keys are left out: only rows are shown that follow
+	before  bool   // it ends before the row shown
+	shown   []byte // from that on
 }
 
 // feedName is the table's name.
@@ -56,7 +66,7 @@ func (c *conn) feedModule() uintptr {
 
 // feed makes the table, with columns named c0, c1 and so on.
 func (c *conn) feed(columns int) (*feed, error) {
-	f := &feed{columns: columns, values: make([]rawValue, columns)}
+	f := &feed{columns: columns, key: -1, values: make([]rawValue, columns)}
 	module := c.feedModule()
 	if module == 0 {
 		return nil, fmt.Errorf("no memory")
@@ -75,17 +85,40 @@ func (c *conn) feed(columns int) (*feed, error) {
 }
 
 // set gives the table its rows. data must stay as it is while they are read.
-func (f *feed) set(data []byte, rows int) { f.rest, f.rows, f.row = data, rows, -1 }
+func (f *feed) set(data []byte, rows int) { f.rest, f.rows, f.row, f.before = data, rows, -1, false }
 
 // next shows the next row.
 func (f *feed) next() {
 	if f.row++; f.row >= f.rows {
 		return
 	}
+	f.shown = f.rest
 	for i := range f.values {
 		f.rest = f.values[i].take(f.rest)
 	}
+	if f.key >= 0 {
+		f.follow()
+	}
 }
+
+// follow sees whether the key shown follows on the last one, and ends the feed before it where rows
+// go on in another way from there.
+func (f *feed) follow() {
+	v := &f.values[f.key]
+	number := v.kind == lib.SQLITE_INTEGER && v.int < math.MaxInt64
+	if !number || v.int != f.want {
+		f.run = 0
+		f.before = f.without
+	} else if f.run++; f.run == runLength+1 && f.tries > 0 {
+		f.before = !f.without
+	}
+	if number && !f.before {
+		f.want = v.int + 1
+	}
+}
+
+// again shows the rest from the row on before which it has ended.
+func (f *feed) again() { f.rest, f.row, f.before = f.shown, f.row-1, false }
 
 // pointer is a declared function as the C library calls it: a function value
 // is a pointer to what begins with the code's address.
@@ -156,7 +189,7 @@ func feedNext(_ *libc.TLS, cursor uintptr) int32 {
 }
 
 func feedEnd(_ *libc.TLS, cursor uintptr) int32 {
-	if f := feedOf(cursor); f.row >= f.rows {
+	if f := feedOf(cursor); f.before || f.row >= f.rows {
 		return 1
 	}
 	return 0

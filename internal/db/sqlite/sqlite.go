@@ -236,16 +236,17 @@ func (d *DB) Count(ctx context.Context, t *db.Table) (int64, error) {
 }
 
 type load struct {
-	d      *DB
-	spec   db.Spec
-	table  dialect.Table
-	insert *stmt
-	feed   *feed
-	bulk   *stmt // inserts what the feed holds, or nil
-	summed bool  // checksums are made
-	seed   maphash.Seed
-	stop   func() bool
-	mark   string
+	d       *DB
+	spec    db.Spec
+	table   dialect.Table
+	insert  *stmt
+	feed    *feed
+	bulk    *stmt // inserts what the feed holds, or nil
+	ordered inOrder
+	summed  bool // checksums are made
+	seed    maphash.Seed
+	stop    func() bool
+	mark    string
 }
 
 // Begin takes the write lock and creates the table.
@@ -415,11 +416,17 @@ func (l *load) feeding(names []string) error {
 	for i := range names {
 		from = append(from, fmt.Sprintf("c%d", i))
 	}
-	// Fail: the rows before one that is refused stay.
-	l.bulk, err = l.d.c.prepare(fmt.Sprintf("INSERT OR FAIL INTO %s (%s) SELECT %s FROM %s",
-		Dialect.Qualified(l.table.Schema, l.table.Name),
-		strings.Join(names, ", "), strings.Join(from, ", "), feedName))
-	return err
+	if l.bulk, err = l.d.c.prepare(l.insertAll(names, from)); err != nil {
+		return err
+	}
+	return l.prepareInOrder(names, from)
+}
+
+// insertAll is the SQL that inserts what the feed holds. Fail: the rows before one that is refused
+// stay.
+func (l *load) insertAll(names, from []string) string {
+	return fmt.Sprintf("INSERT OR FAIL INTO %s (%s) SELECT %s FROM %s",
+		Dialect.Qualified(l.table.Schema, l.table.Name), strings.Join(names, ", "), strings.Join(from, ", "), feedName)
 }
 
 // Encoder implements db.Load.
@@ -490,9 +497,9 @@ func (l *load) Write(ctx context.Context, batch sink.Batch) (refused []sink.Refu
 	for row < batch.Rows {
 		if l.bulk != nil && near < mostInARow {
 			n, err := l.putAll(ctx, b, batch.Rows-row)
-			if errors.Is(err, errKeys) {
-				near = mostInARow
-				continue
+			broken := errors.Is(err, errKeys)
+			if broken {
+				near, err = mostInARow, nil
 			}
 			if err != nil {
 				return nil, err
@@ -501,6 +508,9 @@ func (l *load) Write(ctx context.Context, batch sink.Batch) (refused []sink.Refu
 				break
 			}
 			b = l.skip(b, n)
+			if broken {
+				continue
+			}
 			if n > 0 {
 				near = 0
 			}
@@ -534,21 +544,38 @@ var errKeys = errors.New("a foreign key is broken")
 
 // putAll inserts rows up to the first that is refused, and returns how many.
 func (l *load) putAll(ctx context.Context, b []byte, rows int) (n int, err error) {
-	l.feed.set(b, rows)
-	before := l.d.c.changes()
-	_, err = l.bulk.step()
-	l.bulk.reset()
-	if err == nil {
-		return rows, nil
+	f := l.feed
+	f.set(b, rows)
+	for {
+		first, before := f.row+1, l.d.c.changes()
+		if f.without, err = l.inRun(ctx); err != nil {
+			return 0, err
+		}
+		s := l.bulk
+		if f.without {
+			s = l.ordered.put
+		}
+		_, err = s.step()
+		s.reset()
+		without := f.without
+		if f.without = false; err == nil && without && f.row > first {
+			l.ordered.rows += f.row - first
+			err = l.numbered()
+		}
+		if err != nil {
+			if e, is := errors.AsType[*Error](err); is && e.Code == lib.SQLITE_CONSTRAINT_FOREIGNKEY {
+				return first, errKeys
+			}
+			if !refusal(err) || l.d.c.autocommit() || l.d.c.changes()-before != int64(f.row-first) {
+				return 0, l.cannot(ctx, err)
+			}
+			return f.row, nil
+		}
+		if !f.before {
+			return rows, nil
+		}
+		f.again()
 	}
-	if e, is := errors.AsType[*Error](err); is && e.Code == lib.SQLITE_CONSTRAINT_FOREIGNKEY {
-		return 0, errKeys
-	}
-	n = l.feed.row
-	if !refusal(err) || l.d.c.autocommit() || l.d.c.changes()-before != int64(n) {
-		return 0, l.cannot(ctx, err)
-	}
-	return n, nil
 }
 
 // refusal reports an error that a row is to blame for.
@@ -749,7 +776,7 @@ func (l *load) Commit(ctx context.Context) error {
 
 // close ends the statements.
 func (l *load) close() {
-	for _, s := range []**stmt{&l.insert, &l.bulk} {
+	for _, s := range []**stmt{&l.insert, &l.bulk, &l.ordered.put, &l.ordered.last} {
 		if *s != nil {
 			(*s).close()
 			*s = nil
