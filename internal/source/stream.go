@@ -17,7 +17,8 @@ type Stream struct {
 	file io.ReadCloser
 	src  *Source
 	read atomic.Int64
-	sum  hash.Hash
+	sum  hash.Hash // nil: the bytes are not hashed, or at another place
+	ink  *inking   // of their fingerprint, or nil
 	body io.Reader
 }
 
@@ -38,8 +39,12 @@ func (s *Source) Read(sum bool) (*Stream, error) {
 		sum = false // that is taken on the way
 	}
 	st := &Stream{file: f, src: s}
-	if sum && s.sum == "" {
-		st.sum = sha256.New()
+	switch {
+	case !sum || s.sum != "":
+	case s.print != nil && s.Profiled == s.print.of:
+		st.ink = s.print.ink()
+	default:
+		st.sum, st.ink = sha256.New(), new(inking)
 	}
 	st.body, err = decode(raw{st}, s.Layout.Encoding, s.Layout.LineEnd, s.Layout.Form)
 	if err != nil {
@@ -67,6 +72,9 @@ func (r raw) Read(p []byte) (int, error) {
 	if r.s.sum != nil {
 		r.s.sum.Write(p[:n])
 	}
+	if r.s.ink != nil {
+		r.s.ink.write(p[:n])
+	}
 	return n, err
 }
 
@@ -74,12 +82,18 @@ func (r raw) Read(p []byte) (int, error) {
 func (s *Stream) Bytes() int64 { return s.read.Load() }
 
 // Sum returns the SHA-256 of the whole file, in hexadecimal, once all of it
-// has been read.
+// has been read; nothing if it is another file than was looked at.
 func (s *Stream) Sum() string {
-	if s.sum == nil {
+	switch {
+	case s.sum != nil:
+		s.src.print = s.ink.taken(hex.EncodeToString(s.sum.Sum(nil)))
+		return s.src.print.of
+	case s.ink == nil:
 		return s.src.sum
+	case *s.ink.taken(s.src.print.of) == *s.src.print:
+		return s.src.print.of
 	}
-	return hex.EncodeToString(s.sum.Sum(nil))
+	return ""
 }
 
 // flowing is a pipe, which nobody closes.

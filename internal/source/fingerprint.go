@@ -1,0 +1,39 @@
+package source
+
+import "hash/maphash"
+
+// A fingerprint tells whether a file that is read again has the same bytes as when its SHA-256 was
+// taken. That takes a tenth of the time of another SHA-256; and nobody can make another file with
+// the same, for its 128 bits depend on two seeds that nobody knows.
+type fingerprint struct {
+	of    string // the SHA-256
+	seeds [2]maphash.Seed
+	sums  [2]uint64
+}
+
+// inking makes a fingerprint of bytes as they go by.
+type inking [2]maphash.Hash
+
+// ink begins a fingerprint with the same seeds.
+func (f *fingerprint) ink() *inking {
+	var i inking
+	for k := range i {
+		i[k].SetSeed(f.seeds[k])
+	}
+	return &i
+}
+
+func (i *inking) write(b []byte) {
+	for k := range i {
+		i[k].Write(b)
+	}
+}
+
+// taken is the fingerprint of all that has gone by, which has a SHA-256.
+func (i *inking) taken(sha256 string) *fingerprint {
+	f := fingerprint{of: sha256}
+	for k := range i {
+		f.seeds[k], f.sums[k] = i[k].Seed(), i[k].Sum64()
+	}
+	return &f
+}
