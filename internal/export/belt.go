@@ -1,7 +1,10 @@
 package export
 
 import (
+	"bytes"
+
 	"ambertray/internal/fault"
+	"ambertray/internal/source/delimited"
 )
 
 // A belt carries rows from who reads them to who writes them, side by side, in order. Fields are
@@ -28,8 +31,10 @@ const (
 )
 
 // carried has read call its argument for each row, and row called with each, in another
-// goroutine. What either of them fails with ends both.
-func carried(columns int, read func(row func(fields [][]byte) error) error, row func(fields [][]byte) error) error {
+// goroutine; simple tells that the row has nothing but ASCII, and no NUL. What either of them fails with
+// ends both.
+func carried(columns int, read func(row func(fields [][]byte) error) error,
+	row func(fields [][]byte, simple bool) error) error {
 	b := &belt{full: make(chan *block, blocks), empty: make(chan *block, blocks), fields: make([][]byte, columns)}
 	for range blocks {
 		b.empty <- &block{data: make([]byte, 0, blockBytes*5/4)}
@@ -80,10 +85,11 @@ func (k *block) add(fields [][]byte) {
 }
 
 // unload calls row for each row of all blocks.
-func (b *belt) unload(row func([][]byte) error) (err error) {
+func (b *belt) unload(row func([][]byte, bool) error) (err error) {
 	defer fault.Recovered(&err)
 	for k := range b.full {
 		from, n := 0, len(b.fields)
+		simple := delimited.IsASCII(k.data) && bytes.IndexByte(k.data, 0) < 0
 		for r := range k.rows {
 			for i, end := range k.ends[r*n : (r+1)*n] {
 				if end == none {
@@ -92,7 +98,7 @@ func (b *belt) unload(row func([][]byte) error) (err error) {
 				}
 				b.fields[i], from = k.data[from:end:end], end
 			}
-			if err := row(b.fields); err != nil {
+			if err := row(b.fields, simple); err != nil {
 				return err
 			}
 		}

@@ -25,7 +25,7 @@ func TestCarried(t *testing.T) {
 				}
 			}
 			return nil
-		}, func(f [][]byte) error {
+		}, func(f [][]byte, _ bool) error {
 			if string(f[0]) != fmt.Sprint(n) || f[1] != nil || f[2] == nil || len(f[2]) != map[bool]int{true: len(long)}[n%20_000 == 5] {
 				return fmt.Errorf("row %d is %.40q", n, f)
 			}
@@ -49,13 +49,13 @@ func TestCarriedFails(t *testing.T) {
 			}
 		}
 		n := 0
-		assert.ErrorIs(t, carried(1, endless, func([][]byte) error {
+		assert.ErrorIs(t, carried(1, endless, func([][]byte, bool) error {
 			if n++; n > at {
 				return boom
 			}
 			return nil
 		}), boom)
-		assert.Error(t, carried(1, endless, func([][]byte) error { panic("of the writer") }))
+		assert.Error(t, carried(1, endless, func([][]byte, bool) error { panic("of the writer") }))
 		n = 0
 		assert.ErrorIs(t, carried(1, func(row func([][]byte) error) error {
 			for range at {
@@ -64,6 +64,6 @@ func TestCarriedFails(t *testing.T) {
 				}
 			}
 			return boom
-		}, func([][]byte) error { n++; return nil }), boom)
+		}, func([][]byte, bool) error { n++; return nil }), boom)
 	}
 }

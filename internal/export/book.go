@@ -25,7 +25,7 @@ func (r *Result) book(ctx context.Context, w io.Writer, conn db.Session, query s
 			if f == nil {
 				r.Columns[i].Nulls++
 			} else {
-				r.Columns[i].see(f)
+				r.Columns[i].see(f, false)
 				if len(f) == 0 {
 					r.Columns[i].Empty++
 				}

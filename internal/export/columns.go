@@ -23,7 +23,7 @@ func (r *Result) columnar(ctx context.Context, w io.Writer, conn db.Session, que
 			if f == nil {
 				r.Columns[i].Nulls++
 			} else {
-				r.Columns[i].see(f)
+				r.Columns[i].see(f, false)
 			}
 		}
 		if opt.Progress != nil && r.Rows%4096 == 0 {

@@ -67,9 +67,11 @@ type Column struct {
 	NULs int64
 
 	candidates []*reading.Reader
-	digits     [2]int        // before and behind the point, of a decimal of any length
-	fraction   int           // the digits of a second's fraction
-	wide       bool          // some text is beyond ASCII
+	digits     [2]int // before and behind the point, of a decimal of any length
+	fraction   int    // the digits of a second's fraction
+	wide       bool   // some text is beyond ASCII
+	way        reading.Plainly
+	before     []byte        // a value that the candidate has read
 	value      reading.Value // memory
 }
 
@@ -94,6 +96,9 @@ func (c *Column) Remarks() (out []string) {
 	}
 	return
 }
+
+// writeBytes is about how much is written at once.
+const writeBytes = 64 << 10
 
 // Write writes all rows of a query, whose columns are known.
 func Write(ctx context.Context, w io.Writer, conn db.Session, query string, columns []db.Column,
@@ -121,16 +126,14 @@ func Write(ctx context.Context, w io.Writer, conn db.Session, query string, colu
 			}
 			buf = opt.Form.AppendField(buf, []byte(c.Name), c.Name == "")
 		}
-		if _, err := w.Write(append(buf, '\n')); err != nil {
-			return nil, err
-		}
+		buf = append(buf, '\n')
 	}
 	word, pen := []byte(r.NullWord), delimited.NewPen(opt.Form)
 	err := carried(len(columns), func(row func([][]byte) error) error {
 		return conn.Scan(ctx, query, columns, row)
-	}, func(fields [][]byte) error {
+	}, func(fields [][]byte, simple bool) error {
 		r.Rows++
-		b := buf[:0]
+		b := buf
 		for i, f := range fields {
 			if i > 0 {
 				b = append(b, opt.Form.Delimiter...)
@@ -144,16 +147,23 @@ func Write(ctx context.Context, w io.Writer, conn db.Session, query string, colu
 				return fmt.Errorf("row %d, column %s: the value is %q, which stands for null in this file\n  "+
 					"choose another word with --null-word", r.Rows, columns[i].Name, r.NullWord)
 			}
-			r.Columns[i].see(f)
+			r.Columns[i].see(f, simple)
 			b = pen.Append(b, f, len(f) == 0)
 		}
 		buf = append(b, '\n')
 		if opt.Progress != nil && r.Rows%4096 == 0 {
 			opt.Progress(r.Rows)
 		}
+		if len(buf) < writeBytes {
+			return nil
+		}
 		_, err := w.Write(buf)
+		buf = buf[:0]
 		return err
 	})
+	if err == nil {
+		_, err = w.Write(buf)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -180,12 +190,14 @@ func watch(c db.Column) Column {
 			t.Kind = sqltype.TimestampTZ
 			add(t)
 		}
+		w.way = w.candidates[0].Plainly()
 	}
 	return w
 }
 
-func (c *Column) see(f []byte) {
-	if c.SQL.Kind == sqltype.None || c.SQL.IsText() {
+// see notes what a value is like. simple tells that it has nothing but ASCII, and no NUL.
+func (c *Column) see(f []byte, simple bool) {
+	if !simple && (c.SQL.Kind == sqltype.None || c.SQL.IsText()) {
 		if bytes.IndexByte(f, 0) >= 0 {
 			c.NULs++
 		}
@@ -208,6 +220,9 @@ func (c *Column) see(f []byte) {
 			c.fraction = max(c.fraction, n)
 		}
 	}
+	if len(c.candidates) == 1 && c.plainly(f) {
+		return
+	}
 	for i := 0; i < len(c.candidates); {
 		if c.candidates[i].Read(f, true, &c.value) == reading.OK {
 			i++
@@ -215,6 +230,28 @@ func (c *Column) see(f []byte) {
 		}
 		c.candidates = append(c.candidates[:i:i], c.candidates[i+1:]...)
 	}
+}
+
+// plainly reports whether a value is for certain one that the only candidate reads.
+func (c *Column) plainly(f []byte) bool {
+	r, n := c.candidates[0], len(f)
+	switch c.way {
+	case reading.PlainWhole, reading.PlainDecimal:
+		return n > 0 && n <= 8 && r.ReadWord(reading.Word(f), n, &c.value)
+	case reading.PlainText:
+		return r.Plain(f)
+	case reading.PlainDate:
+		if string(f) == string(c.before) {
+			return n > 0
+		}
+		if r.Read(f, true, &c.value) != reading.OK {
+			return false
+		}
+		c.before = append(c.before[:0], f...)
+		return true
+	case reading.NotPlainly:
+	}
+	return false
 }
 
 func (c *Column) decide() {

@@ -203,8 +203,9 @@ func (b *broken) Write(p []byte) (int, error) {
 
 func TestWriteFails(t *testing.T) {
 	one := []db.Column{column("a", "text", "text")}
-	rows := [][]string{{"x"}, {"y"}, {"z"}}
-	for after := range 4 {
+	long := strings.Repeat("x", writeBytes)
+	rows := [][]string{{long}, {long}, {long}, {"the rest"}}
+	for after := range 4 { // the column's name goes with the first row
 		_, err := Write(context.Background(), &broken{after}, fake{rows: rows}, "", one, Options{Form: delimited.DefaultForm})
 		assert.ErrorContains(t, err, "disk is full", after)
 	}

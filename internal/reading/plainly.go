@@ -16,7 +16,7 @@ const (
 	NotPlainly   Plainly = iota
 	PlainWhole           // plain numbers of up to eight bytes, by ReadWord
 	PlainDecimal         // the same, with a point perhaps
-	PlainText            // texts of up to Bytes that no space and no other than ASCII begins or ends are what they are
+	PlainText            // texts that are Plain are what they are
 	PlainDate            // fields that are the same are the same value
 )
 
@@ -78,8 +78,15 @@ func (r *Reader) bounds() (lo, hi int64) {
 	return lo, hi
 }
 
-// Bytes is how many bytes a text may have and be short enough for certain.
-func (r *Reader) Bytes() int {
+// Plain reports whether a text is what it is in the reader's column for certain: it is not too
+// long, has something in it, and no space and nothing but ASCII at its ends.
+func (r *Reader) Plain(f []byte) bool {
+	n := len(f)
+	return n > 0 && n <= r.most && f[0]-'!' < 0x5f && f[n-1]-'!' < 0x5f
+}
+
+// mostBytes is how many bytes a text may have and be short enough for certain.
+func (r *Reader) mostBytes() int {
 	if k := r.Type.Kind; k != sqltype.Char && k != sqltype.VarChar {
 		return math.MaxInt
 	}

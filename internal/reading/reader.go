@@ -50,6 +50,7 @@ type Reader struct {
 	civil    Civil
 	fallback *Reader
 	simple   bool // numbers have no marks but a decimal point
+	most     int  // bytes of a text that is short enough for certain
 	words    map[string]int64
 }
 
@@ -108,6 +109,7 @@ func (r *Reader) Prepare() error {
 			r.Number.Decimal = Comma
 		}
 	}
+	r.most = r.mostBytes()
 	if t.Kind == sqltype.Boolean {
 		r.words = map[string]int64{}
 		add := func(word string, v int64) {

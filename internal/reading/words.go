@@ -14,6 +14,20 @@ const (
 	Highs = 0x80 * Ones
 )
 
+// Word is up to eight bytes as the lowest of a word; the others are 0.
+func Word(b []byte) uint64 {
+	le := binary.LittleEndian
+	switch n := len(b); {
+	case n >= 8:
+		return le.Uint64(b)
+	case n >= 4:
+		return uint64(le.Uint32(b)) | uint64(le.Uint32(b[n-4:]))<<(8*(n-4)&63)
+	case n > 0:
+		return uint64(b[0]) | uint64(b[n/2])<<(8*(n/2)&63) | uint64(b[n-1])<<(8*(n-1)&63)
+	}
+	return 0
+}
+
 // AllDigits reports whether a word is of eight digits.
 func AllDigits(w uint64) bool {
 	return ((w+0x46*Ones)|(w-Zeros))&Highs == 0

@@ -173,11 +173,10 @@ func (b *block) numbers(r *reading.Reader, spans []delimited.Span, place int) {
 
 // texts takes those that are what they are, and short enough by their bytes.
 func (b *block) texts(r *reading.Reader, spans []delimited.Span, place int) {
-	most := r.Bytes()
 	for k, s := range spans {
 		v := &b.values[place+k*b.width]
 		f := b.fields.Field(s)
-		if n := len(f); n > 0 && n <= most && f[0]-'!' < 0x5f && f[n-1]-'!' < 0x5f {
+		if r.Plain(f) {
 			v.Null, v.Text = false, f
 			continue
 		}
