@@ -12,7 +12,7 @@ import (
 // onLanes runs a test on each database whose new tables can be filled over several connections.
 func onLanes(t *testing.T, test func(t *testing.T, b *bench, s server)) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
-		if s.name != "postgres" && s.name != "mysql" {
+		if s.name != "postgres" && s.name != "mysql" && s.name != "sqlserver" {
 			b.write("a.csv", "id\n1\n")
 			assert.Contains(t, b.run(2, "load", "a.csv", "--into", s.url, "--lanes", "2").err, "takes rows over one connection")
 			return
@@ -42,7 +42,7 @@ func TestLanes(t *testing.T) {
 		one := b.run(0, "ddl", s.url, "levels").out
 		many := b.loaded(0, append(load, "--lanes", "3")...)
 		assert.Equal(t, rec.Columns, many.Columns)
-		assert.True(t, many.Table.Checksums)
+		assert.Equal(t, rec.Table.Checksums, many.Table.Checksums)
 		assert.Equal(t, one, b.run(0, "ddl", s.url, "levels").out, "the same definition, key and index")
 		assert.Equal(t, []string{"levels"}, s.tables(t))
 

@@ -31,6 +31,9 @@ type Table struct {
 	Comment         string
 	// Strict asks for a table that enforces its types, where others do not.
 	Strict bool
+	// Later tells that the primary key and the indexes are made when the rows are in: they do not
+	// stand in the definition, but columns are as they need them.
+	Later bool
 }
 
 // A Reference tells that the values of columns have to be in those of another table.
@@ -378,7 +381,7 @@ func (d *Dialect) List(names []string) string {
 
 // constraints are those that stand behind the columns.
 func (d *Dialect) constraints(t *Table) (out []string) {
-	if len(t.Key) > 0 {
+	if len(t.Key) > 0 && !t.Later {
 		out = append(out, "PRIMARY KEY ("+d.List(t.Key)+")")
 	}
 	for _, u := range t.Unique {
@@ -404,7 +407,7 @@ func (d *Dialect) Indexes(t Table) []string { return d.indexes(&t) }
 // indexes are the statements that make those which do not stand in the definition.
 func (d *Dialect) indexes(t *Table) (out []string) {
 	for _, x := range t.Indexes {
-		if !d.IndexWithin {
+		if !d.IndexWithin && !t.Later {
 			out = append(out, fmt.Sprintf("CREATE INDEX %s ON %s (%s)", d.Quote(d.IndexName(t.Name, x)),
 				d.Qualified(t.Schema, t.Name), d.List(x)))
 		}

@@ -19,6 +19,7 @@ var Database = &db.Database{
 
 	Together:     true,
 	Attaches:     true,
+	Lanes:        true,
 	MakesSchemas: true,
 	Open: func(ctx context.Context, at db.Address) (db.Session, error) {
 		d, err := connect(ctx, at)

@@ -34,6 +34,7 @@ type load struct {
 	identity    bool          // its values are given
 	written     int64         // rows that are in, of the stage of a merge
 	stage       *stage        // where rows go first, or nil
+	lanes       *lanes        // where they go over several connections, or nil
 	mark        string        // of the commit, or empty
 	before      []tally.Tally // what the table held
 	refused     []sink.Refusal
@@ -58,6 +59,12 @@ func (l *load) prepare(ctx context.Context) error {
 		}
 	}
 	l.beginMark(ctx)
+	if l.inLanes() {
+		if err := l.makeSide(ctx); err != nil {
+			return err
+		}
+		return l.settle(ctx)
+	}
 	if err := l.begin(ctx); err != nil {
 		return err
 	}
@@ -164,9 +171,12 @@ func firstLine(s string) string {
 // settle finds out how the values of each column go to the server.
 func (l *load) settle(ctx context.Context) error {
 	t := l.spec.Table
-	columns := l.d.staged
+	columns, name := l.d.staged, t.Name
+	if l.lanes != nil {
+		name = l.lanes.side
+	}
 	if l.spec.Stage == nil {
-		found, list, err := l.d.find(ctx, t.Schema, t.Name)
+		found, list, err := l.d.find(ctx, t.Schema, name)
 		if err != nil {
 			return err
 		}
@@ -236,6 +246,9 @@ func (l *load) Encoder() sink.Encoder { return &encoder{fields: l.fields} }
 // Write implements db.Load.
 func (l *load) Write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
 	l.refused = nil
+	if l.lanes != nil {
+		return l.writeInLanes(ctx, b)
+	}
 	data, numbers := l.sort(b)
 	if l.stage != nil {
 		if err := l.stage.write(ctx, l, data, len(numbers)); err != nil {
@@ -418,6 +431,10 @@ func (l *load) Commit(ctx context.Context) error {
 	l.d.load = nil
 	l.numbersOff(ctx)
 	l.stage.drop()
+	if l.lanes != nil {
+		l.d.unlock(ctx, sideLock(l.lanes.side))
+		l.lanes = nil
+	}
 	if l.spec.Steps != "" {
 		l.d.tidy(ctx, l.spec.Table.Schema)
 	}
@@ -499,6 +516,9 @@ func (l *load) Rollback() error {
 	}
 	l.d.load = nil
 	ctx := context.Background()
+	if l.lanes != nil && l.lanes.Convoy != nil {
+		l.lanes.Close() // what is under way
+	}
 	var err error
 	if l.open {
 		_, err = l.d.c.ExecContext(ctx, "IF @@TRANCOUNT > 0 ROLLBACK TRANSACTION")
@@ -506,7 +526,11 @@ func (l *load) Rollback() error {
 		l.numbersOff(ctx)
 	}
 	l.stage.drop()
+	left := l.dropSide()
 	l.unbegin(ctx)
+	if left != nil {
+		return left
+	}
 	if err != nil && !errors.Is(err, sql.ErrConnDone) && asServer(err) != nil {
 		return l.d.fail("cannot roll back", err)
 	}

@@ -48,6 +48,8 @@ type DB struct {
 	azure  bool   // Azure SQL, whose number says nothing
 	schema string // the default one
 	again  func(ctx context.Context) (*DB, error)
+	// patience is how long locks are waited for; 0: as long as it takes.
+	patience time.Duration
 	// guarded tells that nothing may be changed: queries run in transactions that are rolled
 	// back.
 	guarded bool
@@ -127,9 +129,8 @@ func connect(ctx context.Context, at db.Address) (*DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	if at.LockWait > 0 {
-		if err := d.do(ctx, "cannot be set up", fmt.Sprintf("SET LOCK_TIMEOUT %d",
-			at.LockWait.Milliseconds())); err != nil {
+	if d.patience = at.LockWait; d.patience > 0 {
+		if err := d.waitForLocks(ctx); err != nil {
 			d.Close()
 			return nil, err
 		}
@@ -224,6 +225,15 @@ func (d *DB) Close() error {
 		d.c.Close()
 	}
 	return d.pool.Close()
+}
+
+// waitForLocks makes the session wait for locks as long as was asked for.
+func (d *DB) waitForLocks(ctx context.Context) error {
+	wait := int64(-1)
+	if d.patience > 0 {
+		wait = d.patience.Milliseconds()
+	}
+	return d.do(ctx, "cannot be set up", fmt.Sprintf("SET LOCK_TIMEOUT %d", wait))
 }
 
 // do runs statements that yield nothing.
@@ -349,6 +359,11 @@ func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
 		}
 		if strings.TrimSpace(*r[2]) == "V" {
 			x.Kind = "view"
+		}
+		if db.IsSide.MatchString(x.Name) {
+			if x.Kind = "unfinished"; d.remains(ctx, x.Name) {
+				x.Kind = "remains"
+			}
 		}
 		if r[3] != nil {
 			x.Rows, _ = strconv.ParseInt(*r[3], 10, 64)

@@ -100,6 +100,9 @@ func (s *stage) write(ctx context.Context, l *load, data []byte, n int) error {
 
 // Finish implements db.Finisher: the rows of the stage go into the table.
 func (l *load) Finish(ctx context.Context) ([]sink.Refusal, error) {
+	if l.lanes != nil {
+		return l.finishLanes(ctx)
+	}
 	s := l.stage
 	if s == nil {
 		return nil, nil

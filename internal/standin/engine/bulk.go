@@ -147,8 +147,15 @@ func (s *Session) bulkEntry(b *bulk, cols []Out) (*entry, error) {
 		s.identityOn = t
 		defer func() { s.identityOn = nil }()
 	}
-	e, err := s.entry(t, at, from)
+	e, err := s.entryOf(t, at, from)
 	if err != nil {
+		return nil, err
+	}
+	lock := s.statement.write
+	if o["TABLOCK"] {
+		lock = s.statement.fill
+	}
+	if err := lock(t); err != nil {
 		return nil, err
 	}
 	e.verb = "BULK INSERT"

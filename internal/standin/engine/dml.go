@@ -29,6 +29,15 @@ type entry struct {
 
 // entry prepares.
 func (s *Session) entry(t *Table, cols []int, from []Type) (*entry, error) {
+	e, err := s.entryOf(t, cols, from)
+	if err != nil {
+		return nil, err
+	}
+	return e, s.statement.write(t)
+}
+
+// entryOf is entry without the lock.
+func (s *Session) entryOf(t *Table, cols []int, from []Type) (*entry, error) {
 	e := &entry{s: s, t: t, cols: cols, from: from, verb: "INSERT", given: make([]bool, len(t.Columns)),
 		defaults: make([]*expr, len(t.Columns)), computed: make([]*expr, len(t.Columns))}
 	for _, i := range cols {
@@ -66,7 +75,7 @@ func (s *Session) entry(t *Table, cols []int, from []Type) (*entry, error) {
 		return !g.off && slices.Contains(g.events,
 			"INSERT")
 	})
-	return e, s.statement.write(t)
+	return e, nil
 }
 
 // compile makes defaults, computed columns and checks ready.

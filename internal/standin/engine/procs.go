@@ -139,6 +139,7 @@ func init() {
 		"sp_releaseapplock":            (*Session).releaseAppLock,
 		"sp_describe_first_result_set": (*Session).describe,
 		"sp_reset_connection":          func(s *Session, _ []*Param) error { s.end(); s.defaults(); return nil },
+		"sp_rename":                    (*Session).rename,
 		"sp_refreshview":               func(*Session, []*Param) error { return nil },
 	}
 }
@@ -321,6 +322,49 @@ func (s *Session) addNote(params []*Param) error {
 	}
 	t.notes[k] = a[1]
 	return s.statement.note(undone{do: func() { delete(t.notes, k) }}, 10)
+}
+
+// rename gives a table another name, in its schema.
+func (s *Session) rename(params []*Param) error {
+	old, err := s.textArg(params, "@objname", 0)
+	if err != nil {
+		return err
+	}
+	name, err := s.textArg(params, "@newname", 1)
+	if err != nil {
+		return err
+	}
+	if p := arg(params, "@objtype", 2); p != nil {
+		if kind, err := s.textArg(params, "@objtype", 2); err != nil || !strings.EqualFold(kind, "OBJECT") {
+			return unknown("sp_rename of a %s", kind)
+		}
+	}
+	n, err := tsql.ParseName(old)
+	if err != nil {
+		return fail(15253, 11, "Syntax error parsing SQL identifier '%s'.", old)
+	}
+	t, err := s.altered(n)
+	if err != nil {
+		if e, is := err.(*Error); is && e.Number == 208 {
+			return fail(15225, 11, "No item by the name of '%s' could be found in the current database '%s', given "+
+				"that @itemtype was input as '(null)'.", old, s.db.Name)
+		}
+		return err
+	}
+	before, after := key(t.schema, t.name), key(t.schema, name)
+	if o, err := s.lookup(tsql.Name{Schema: t.schema, Object: name}); err != nil {
+		return err
+	} else if o != nil {
+		return fail(15335, 11, "Error: The new name '%s' is already in use as a OBJECT name and would cause a "+
+			"duplicate that is not permitted.", name)
+	}
+	was := t.name
+	move := func(from, to, name string) {
+		delete(t.db.objects, from)
+		t.name, t.db.objects[to] = name, t
+	}
+	move(before, after, name)
+	return s.statement.note(undone{do: func() { move(after, before, was) }}, 100)
 }
 
 func (s *Session) appLock(params []*Param) error {

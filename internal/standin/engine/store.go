@@ -116,9 +116,10 @@ type Table struct {
 	next     int64    // the next identity
 	used     bool     // an identity has been given
 
-	born   *tx         // the transaction that made it, until that is done
-	writer *tx         // who has the table alone
-	shared map[*tx]int // who holds it against writers
+	born   *tx          // the transaction that made it, until that is done
+	writer *tx          // who has the table alone
+	shared map[*tx]int  // who holds it against writers
+	bulks  map[*tx]bool // who puts rows in in bulk, side by side
 }
 
 // A Column is one of a table.

@@ -14,6 +14,7 @@ type tx struct {
 	saves   []save
 	written map[*Table]bool
 	held    map[*Table]bool
+	filled  map[*Table]bool // in bulk, beside others
 	born    []*Table
 	going   []string
 	bytes   int64
@@ -40,7 +41,8 @@ var lastTx int64
 
 func (s *Session) begin() *tx {
 	lastTx++
-	t := &tx{id: lastTx, s: s, written: map[*Table]bool{}, held: map[*Table]bool{}, begun: time.Now()}
+	t := &tx{id: lastTx, s: s, written: map[*Table]bool{}, held: map[*Table]bool{}, filled: map[*Table]bool{},
+		begun: time.Now()}
 	return t
 }
 
@@ -91,6 +93,9 @@ func (t *tx) done(commit bool) {
 	for x := range t.held {
 		delete(x.shared, t)
 	}
+	for x := range t.filled {
+		delete(x.bulks, t)
+	}
 	for _, l := range t.s.srv.locks {
 		l.release(func(o *owner) bool { return o.tx == t })
 	}
@@ -111,13 +116,50 @@ func (t *tx) write(x *Table) error {
 				list = append(list, o)
 			}
 		}
-		return list
+		return append(list, x.filling(t)...)
 	}
 	if err := t.wait(blockers); err != nil {
 		return err
 	}
 	x.writer = t
 	t.written[x] = true
+	return nil
+}
+
+// filling are the transactions that put rows into a table in bulk, but for one.
+func (x *Table) filling(but *tx) (list []*tx) {
+	for o := range x.bulks {
+		if o != but {
+			list = append(list, o)
+		}
+	}
+	return list
+}
+
+// fill gets a table beside others that fill it in bulk, too: the mode BU of locks, which goes
+// with itself only. A table with an index does not take rows so.
+func (t *tx) fill(x *Table) error {
+	if x.writer == t || len(x.indexes) > 0 {
+		return t.write(x)
+	}
+	err := t.wait(func() (list []*tx) {
+		if x.writer != nil && x.writer != t {
+			list = append(list, x.writer)
+		}
+		for o := range x.shared {
+			if o != t {
+				list = append(list, o)
+			}
+		}
+		return list
+	})
+	if err != nil {
+		return err
+	}
+	if x.bulks == nil {
+		x.bulks = map[*tx]bool{}
+	}
+	x.bulks[t], t.filled[x] = true, true
 	return nil
 }
 
@@ -128,7 +170,7 @@ func (t *tx) read(x *Table, hold bool) error {
 		if x.writer != nil && x.writer != t {
 			return []*tx{x.writer}
 		}
-		return nil
+		return x.filling(t)
 	}
 	if err := t.wait(blockers); err != nil {
 		return err
