@@ -61,7 +61,9 @@ func (f *filling) finish(ctx context.Context) (got []int, err error) {
 }
 
 // left are the tables of the database, but for that of notes.
-func (b *bench) left() []string { return b.texts("SELECT name FROM sys.tables WHERE name <> 'ambertray_steps' ORDER BY name") }
+func (b *bench) left() []string {
+	return b.texts("SELECT name FROM sys.tables WHERE name <> 'ambertray_steps' ORDER BY name")
+}
 
 // A row that the server refuses is found in whatever batch it is, and reported with its number
 // among all; the others are in, and the table has its key and its index.
