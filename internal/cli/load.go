@@ -128,8 +128,8 @@ func (a *app) loadCommand() *cobra.Command {
 	p.BoolVar(&f.makeSchema, "create-schema", false,
 		"create the schema of a new table, if it is not there (PostgreSQL, SQL Server)")
 	p.Int64Var(&f.fileRows, "file-rows", 0, "Parquet: begin a new file after so many `ROWS`")
-	p.IntVar(&f.lanes, "lanes", 0, "PostgreSQL, MySQL, MariaDB, SQL Server: connections that rows of a new table go in over "+
-		"(default: one to four, by size and processors; SQL Server: one)")
+	p.IntVar(&f.lanes, "lanes", 0, "servers: connections that rows of a new table go in over (default: "+
+		"PostgreSQL one to four, by size and processors; MySQL and MariaDB two; others one)")
 	p.BoolVar(&f.slowPath, "slow-path", false, "MySQL and MariaDB: load by inserts where LOAD DATA LOCAL is forbidden")
 	f.addMerge(cmd)
 	p.BoolVar(&f.yes, "yes", false, "do not ask before a table is emptied or replaced, or because of cautions")

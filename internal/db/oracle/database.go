@@ -28,6 +28,7 @@ var Database = &db.Database{
 		}
 		return has("unix socket"), has("sid") || has("service name")
 	},
+	Lanes:    true,
 	Together: true, AtOnce: true, EmptyIsNull: true,
 	Open: func(ctx context.Context, at db.Address) (db.Session, error) {
 		d, err := connect(ctx, at)

@@ -32,6 +32,7 @@ type load struct {
 	mark    string         // by which the commit can be asked for
 	made    bool           // the table is ours, under its own name, and nothing is committed in it
 	stepped bool           // a step has been committed
+	lanes   *lanes         // rows go over several connections, or nil
 	unsure  bool           // the answer to what makes the load come to be was lost
 }
 
@@ -65,6 +66,9 @@ func (l *load) prepare(ctx context.Context) error {
 			return err
 		}
 	case l.spec.Mode.New():
+		if l.inLanes() {
+			l.lanes = new(lanes)
+		}
 		if err := l.makeSide(ctx); err != nil {
 			return err
 		}
@@ -107,7 +111,7 @@ func (l *load) makeSide(ctx context.Context) error {
 		return err
 	}
 	made := t
-	made.Name = side
+	made.Name, made.Later = side, l.lanes != nil
 	if d.together != nil {
 		made.References = d.together.sides.Redirected(t.References)
 	}
@@ -135,6 +139,9 @@ func (l *load) statements(ctx context.Context, t dialect.Table) ([]string, error
 // start begins a transaction of the load. Of a table that exists, the rows that are there
 // stay as they are until its end: others may read it.
 func (l *load) start(ctx context.Context) error {
+	if l.lanes != nil && !l.lanes.landed {
+		return nil
+	}
 	if t := l.d.together; t == nil || !t.there {
 		if err := l.d.begin(); err != nil {
 			return err
@@ -201,6 +208,7 @@ func (l *load) Commit(ctx context.Context) error {
 	if err := l.commit(); err != nil {
 		return err
 	}
+	l.lanes.end()
 	l.renumber(ctx)
 	if l.spec.Steps != "" {
 		d.tidy(ctx, t.Schema)
@@ -264,6 +272,7 @@ func (l *load) Rollback() error {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), endIn)
 	defer cancel()
+	l.lanes.end()
 	err := d.rollback()
 	if err != nil || d.c.PingContext(ctx) != nil {
 		// The connection is gone, and the transaction with it; the rest is done over another one.

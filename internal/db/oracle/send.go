@@ -167,6 +167,14 @@ func (r *rows) slice(from, to int) *rows {
 
 // Write implements db.Load.
 func (l *load) Write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
+	if l.lanes != nil {
+		return l.writeInLanes(ctx, b)
+	}
+	return l.write(ctx, b)
+}
+
+// write is Write over the load's own connection.
+func (l *load) write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
 	l.refused = nil
 	all := l.apart(b)
 	// Rows with long texts go as others do, but not together with those that have none.
