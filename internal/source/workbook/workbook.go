@@ -231,6 +231,9 @@ func (p *parts) bytes(name string) (*bounded, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the part %s cannot be read: %w", name, err)
 	}
+	if f.UncompressedSize64 > worthAhead {
+		r = newAhead(r)
+	}
 	return &bounded{r: r, left: p.limit, name: name}, nil
 }
 
