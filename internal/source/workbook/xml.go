@@ -22,7 +22,9 @@ type scanner struct {
 	err      error // of reading
 
 	name  []byte // of the element, without its prefix; with it, if it is of another namespace
-	attrs []byte
+	attrs []byte // of the element, as written
+	list  []attr // the same taken apart, if taken
+	taken bool
 	text  []byte // of the text at hand
 	dec   []byte // memory for text with entities
 	self  bool   // the element ends itself
@@ -291,7 +293,7 @@ func (s *scanner) next() (token, error) {
 		for i < len(tag) && tag[i] > ' ' {
 			i++
 		}
-		s.attrs = tag[i:]
+		s.attrs, s.taken = tag[i:], false
 		if !s.began {
 			s.spaces(tag[:i])
 		}
@@ -329,10 +331,24 @@ func (s *scanner) is(name string) bool { return string(s.name) == name }
 // attr is the value of an attribute of the element at hand, by its name
 // without prefix; it is valid until the next token or attr with entities.
 func (s *scanner) attr(name string) ([]byte, bool) {
-	for rest := s.attrs; ; {
+	if !s.taken {
+		s.takeAttributes()
+	}
+	for i := range s.list {
+		if x := &s.list[i]; string(x.key) == name {
+			return s.decode(x.value), true
+		}
+	}
+	return nil, false
+}
+
+// takeAttributes takes those of the element at hand apart.
+func (s *scanner) takeAttributes() {
+	s.taken, s.list = true, s.list[:0]
+	for rest := s.attrs; len(s.list) < mostAttributes; {
 		key, value, left, ok := attribute(rest)
 		if !ok {
-			return nil, false
+			return
 		}
 		rest = left
 		if s.odf {
@@ -340,11 +356,15 @@ func (s *scanner) attr(name string) ([]byte, bool) {
 		} else {
 			key = local(key)
 		}
-		if string(key) == name {
-			return s.decode(value), true
-		}
+		s.list = append(s.list, attr{key, value})
 	}
 }
+
+// mostAttributes is how many of an element are looked at.
+const mostAttributes = 1000
+
+// attr is an attribute: its name without prefix, and its value as written.
+type attr struct{ key, value []byte }
 
 // attribute takes the first attribute off, as it is written.
 func attribute(b []byte) (key, value, rest []byte, ok bool) {
