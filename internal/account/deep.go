@@ -10,6 +10,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/phrase"
+	"ambertray/internal/pipeline"
 	"ambertray/internal/plan"
 	"ambertray/internal/proof"
 	"ambertray/internal/reading"
@@ -241,25 +242,27 @@ func (s *tableSide) Rows(ctx context.Context, encoder func() sink.Encoder, take 
 	row := make([]reading.Value, len(readers))
 	var data []byte
 	rows := 0
-	err := s.conn.Scan(ctx, fmt.Sprintf("SELECT %s FROM %s", s.conn.Dialect().List(names),
-		s.conn.Dialect().Qualified(s.table.Schema, s.table.Name)), s.columns,
-		func(fields [][]byte) error {
-			for i, f := range fields {
-				v := &row[i]
-				if f == nil {
-					v.Null = true
-				} else if readers[i].Read(f, true, v) != reading.OK {
-					*v = reading.Value{Wide: f} // not of the column's type
-				}
+	query := fmt.Sprintf("SELECT %s FROM %s", s.conn.Dialect().List(names),
+		s.conn.Dialect().Qualified(s.table.Schema, s.table.Name))
+	err := pipeline.Carried(len(names), func(row func([][]byte) error) error {
+		return s.conn.Scan(ctx, query, s.columns, row)
+	}, func(fields [][]byte, _ bool) error {
+		for i, f := range fields {
+			v := &row[i]
+			if f == nil {
+				v.Null = true
+			} else if readers[i].Read(f, true, v) != reading.OK {
+				*v = reading.Value{Wide: f} // not of the column's type
 			}
-			data = enc.Append(data, row)
-			if rows++; len(data) < 1<<16 {
-				return nil
-			}
-			err := take(rows, data)
-			data, rows = data[:0], 0
-			return err
-		})
+		}
+		data = enc.Append(data, row)
+		if rows++; len(data) < 1<<16 {
+			return nil
+		}
+		err := take(rows, data)
+		data, rows = data[:0], 0
+		return err
+	})
 	if err != nil {
 		return err
 	}

@@ -23,7 +23,7 @@ import (
 // open opens what is loaded, and makes sure that nothing is left open.
 func (l *loading) open(ctx context.Context) (err error) {
 	l.req.Input.into = l.req.destination()
-	l.req.Input.Options.Sum = true
+	l.req.Input.Options.Again = true
 	if l.in, err = l.Desk.settled(ctx, l.req.Input, opening{}); err != nil {
 		return err
 	}

@@ -96,11 +96,8 @@ func (d *Desk) Script(ctx context.Context, r ScriptRequest) (*ScriptAnswer, erro
 			return nil, err
 		}
 		opt.Head = append(opt.Head, r.For.Script.File.Remarks...)
-		opt.Head[2] = fmt.Sprintf("%s in the file, which has %s", phrase.Count(check.Records.Read, "record"),
-			phrase.Count(o.First().FileSize, "byte"))
-		if sum := o.First().Profiled; sum != "" {
-			opt.Head[2] += " and the SHA-256 " + sum
-		}
+		opt.Head[2] = fmt.Sprintf("%s in the file, which has %s and the SHA-256 %s",
+			phrase.Count(check.Records.Read, "record"), phrase.Count(o.First().FileSize, "byte"), check.Sums[0])
 	}
 	switch r.Mode {
 	case db.Merge:

@@ -18,6 +18,7 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/phrase"
+	"ambertray/internal/pipeline"
 	"ambertray/internal/plan"
 	"ambertray/internal/reading"
 	"ambertray/internal/source"
@@ -129,7 +130,7 @@ func Write(ctx context.Context, w io.Writer, conn db.Session, query string, colu
 		buf = append(buf, '\n')
 	}
 	word, pen := []byte(r.NullWord), delimited.NewPen(opt.Form)
-	err := carried(len(columns), func(row func([][]byte) error) error {
+	err := pipeline.Carried(len(columns), func(row func([][]byte) error) error {
 		return conn.Scan(ctx, query, columns, row)
 	}, func(fields [][]byte, simple bool) error {
 		r.Rows++

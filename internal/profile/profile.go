@@ -106,8 +106,8 @@ type Column struct {
 type Options struct {
 	// Limit ends the pass after so many records; 0 means the whole file.
 	Limit int64
-	// Sum takes the SHA-256 of what is read, too: see source.Source.Profiled.
-	Sum bool
+	// Again tells that the source is read again by a load, which is to find the same bytes.
+	Again bool
 	// Dates decides the order of numeric dates where the values do not:
 	// "day-first", "month-first", "year-first", or a pattern that every date
 	// column must have.
@@ -355,7 +355,12 @@ func workersFor(columns int) int {
 // pass reads one source, the k-th, and keeps the evidence for each column.
 func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt Options,
 	progress func(bytes, records int64)) (*Profile, *worker, error) {
-	st, err := src.Read(opt.Sum && opt.Limit == 0)
+	again := opt.Again && opt.Limit == 0
+	read := func() (*source.Stream, error) { return src.Read(false) }
+	if again {
+		read = src.Look
+	}
+	st, err := read()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -411,7 +416,9 @@ func pass(ctx context.Context, src *source.Source, k int, uniques []*unique, opt
 	}
 	if !p.Limited {
 		src.Ended(st)
-		src.Profiled = st.Sum()
+		if again {
+			st.Seen()
+		}
 	}
 	return p, mergeTeam(team), nil
 }

@@ -31,7 +31,7 @@ const (
 // byColumn prepares to read blocks, or says that records are to be read one by one.
 func (c *converter) byColumn() bool {
 	columns := len(c.src.Layout.Columns)
-	if c.exprs != nil || c.without != nil || c.lead() > 0 || columns == 0 {
+	if c.exprs != nil || len(c.without) > 0 || c.lead() > 0 || columns == 0 {
 		return false
 	}
 	if c.block == nil {

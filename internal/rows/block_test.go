@@ -139,7 +139,7 @@ func TestBlocksAgainstRecords(t *testing.T) {
 			c, err := newConverter(src, p, bound.At[0], enc)
 			require.NoError(t, err)
 			if c.habits = true; way == 0 {
-				c.without = map[int64]bool{}
+				c.without = map[int64]bool{-1: true}
 			}
 			if c.summer = nil; way == 2 {
 				c.place = nil

@@ -22,6 +22,8 @@ type Check struct {
 	Tally   []tally.Tally
 	// Unmet are records that do not meet conditions of the plan's and would be loaded.
 	Unmet []Unmet
+	// Sums are the SHA-256 of the sources.
+	Sums []string
 }
 
 // Misfits are the values of a column that do not fit its type.
@@ -61,7 +63,8 @@ func Into(ctx context.Context, job Job, to sink.Sink) (*Check, error) {
 	if err := f.Rejects.Finish(); err != nil {
 		return nil, err
 	}
-	c := &Check{Records: f.Records, Skipped: f.Skips(), Reasons: f.Reasons(), Tally: f.Total, Unmet: f.Unmet}
+	c := &Check{Records: f.Records, Skipped: f.Skips(), Reasons: f.Reasons(), Tally: f.Total, Unmet: f.Unmet,
+		Sums: f.Sums}
 	for _, m := range f.misfits {
 		c.Misfits = append(c.Misfits, Misfits{m.count, m.first, m.reason, m.kind, m.tooLong, m.longest})
 	}

@@ -295,7 +295,7 @@ func (f *Feed) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 	} else if f.stream.Bytes() != src.Size || src.Changed() {
 		return fmt.Errorf("%w; %s", ErrChanged, f.fate())
 	}
-	if sum := f.stream.Sum(); src.Profiled != "" && sum != src.Profiled {
+	if f.stream.Another() {
 		return fmt.Errorf("%w: it was looked at, and is another now; %s", ErrChanged, f.fate())
 	}
 	f.Sums, f.Each = append(f.Sums, f.stream.Sum()), append(f.Each, f.base)

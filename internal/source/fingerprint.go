@@ -2,11 +2,10 @@ package source
 
 import "hash/maphash"
 
-// A fingerprint tells whether a file that is read again has the same bytes as when its SHA-256 was
-// taken. That takes a tenth of the time of another SHA-256; and nobody can make another file with
+// A fingerprint tells whether a file that is read again has the same bytes as when it was looked
+// at. To take one needs a tenth of the time of a SHA-256; and nobody can make another file with
 // the same, for its 128 bits depend on two seeds that nobody knows.
 type fingerprint struct {
-	of    string // the SHA-256
 	seeds [2]maphash.Seed
 	sums  [2]uint64
 }
@@ -29,9 +28,9 @@ func (i *inking) write(b []byte) {
 	}
 }
 
-// taken is the fingerprint of all that has gone by, which has a SHA-256.
-func (i *inking) taken(sha256 string) *fingerprint {
-	f := fingerprint{of: sha256}
+// taken is the fingerprint of all that has gone by.
+func (i *inking) taken() *fingerprint {
+	var f fingerprint
 	for k := range i {
 		f.seeds[k], f.sums[k] = i[k].Seed(), i[k].Sum64()
 	}

@@ -14,38 +14,41 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// A file that was looked at is known again by its fingerprint, and a byte that is another is seen.
+// A file that was looked at is known again, and a byte that is another is seen.
 func TestFingerprint(t *testing.T) {
 	text := []byte("boat,berth\n" + strings.Repeat("Heron,12\n", 200_000))
 	name := filepath.Join(t.TempDir(), "in.csv")
 	require.NoError(t, os.WriteFile(name, text, 0o666))
 	src, err := Open(context.Background(), name, Known{})
 	require.NoError(t, err)
-	read := func() string {
-		st, err := src.Read(true)
+	all := func(st *Stream, err error) *Stream {
 		require.NoError(t, err)
 		defer st.Close()
 		for {
 			c, err := st.Next()
 			if err == io.EOF {
-				assert.Equal(t, src.Profiled == "", st.sum != nil, "the SHA-256 is taken once")
-				return st.Sum()
+				return st
 			}
 			require.NoError(t, err)
 			c.Release()
 		}
 	}
-	want := fmt.Sprintf("%x", sha256.Sum256(text))
-	require.Equal(t, want, read())
-	require.Equal(t, want, read())
-	src.Profiled = want
-	require.Equal(t, want, read())
+	st := all(src.Read(true))
+	sum := st.Sum()
+	assert.Equal(t, fmt.Sprintf("%x", sha256.Sum256(text)), sum)
+	assert.False(t, st.Another(), "nobody has looked")
+	all(src.Look()).Seen()
+	for range 2 {
+		st = all(src.Read(true))
+		assert.False(t, st.Another())
+		assert.Equal(t, sum, st.Sum())
+	}
 	for _, at := range []int{11, len(text) / 2, len(text) - 2} {
 		text[at] ^= 1
 		require.NoError(t, os.WriteFile(name, text, 0o666))
-		require.Empty(t, read(), at)
+		assert.True(t, all(src.Read(true)).Another(), at)
 		text[at] ^= 1
 	}
 	require.NoError(t, os.WriteFile(name, text, 0o666))
-	require.Equal(t, want, read())
+	assert.False(t, all(src.Read(true)).Another())
 }

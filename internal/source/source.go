@@ -28,10 +28,7 @@ type Source struct {
 	Path     string
 	Size     int64 // bytes of text
 	Modified time.Time
-	// Profiled is the SHA-256 of what was read to decide the plan, if it was taken: what
-	// is loaded has to be the same.
-	Profiled string
-	print    *fingerprint // of what has that sum
+	print    *fingerprint // of what was looked at: what is loaded has to be the same
 	// FileSize is that of the file itself, which may be packed.
 	FileSize int64
 	// Base is the file's name where Path is no path: that of a link's answer.

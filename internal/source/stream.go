@@ -23,8 +23,24 @@ type Stream struct {
 }
 
 // Read starts at the first record of data. With sum, every byte of the file
-// is hashed on the way.
+// is hashed on the way, and held against what was looked at: see [Stream.Another].
 func (s *Source) Read(sum bool) (*Stream, error) {
+	if !sum {
+		return s.read(nil, nil)
+	}
+	var ink *inking
+	if s.print != nil {
+		ink = s.print.ink()
+	}
+	return s.read(sha256.New(), ink)
+}
+
+// Look is Read that remembers what it has read by [Stream.Seen].
+func (s *Source) Look() (*Stream, error) { return s.read(nil, new(inking)) }
+
+// read is Read with what takes the bytes of the file as they are, if they have not been taken at
+// another place.
+func (s *Source) read(sum hash.Hash, ink *inking) (*Stream, error) {
 	opened, err := s.open()
 	if err != nil {
 		return nil, &Problem{Source: s.Name, What: "cannot be read", Err: cause(err)}
@@ -36,16 +52,12 @@ func (s *Source) Read(sum bool) (*Stream, error) {
 		}
 		s.flow.begun = true
 		f = flowing{io.MultiReader(f, s.flow.text)}
-		sum = false // that is taken on the way
+		sum, ink = nil, nil // they are taken on the way
 	}
-	st := &Stream{file: f, src: s}
-	switch {
-	case !sum || s.sum != "":
-	case s.print != nil && s.Profiled == s.print.of:
-		st.ink = s.print.ink()
-	default:
-		st.sum, st.ink = sha256.New(), new(inking)
+	if s.sum != "" { // what is read is our own copy
+		sum, ink = nil, nil
 	}
+	st := &Stream{file: f, src: s, sum: sum, ink: ink}
 	st.body, err = decode(raw{st}, s.Layout.Encoding, s.Layout.LineEnd, s.Layout.Form)
 	if err != nil {
 		f.Close()
@@ -82,19 +94,23 @@ func (r raw) Read(p []byte) (int, error) {
 func (s *Stream) Bytes() int64 { return s.read.Load() }
 
 // Sum returns the SHA-256 of the whole file, in hexadecimal, once all of it
-// has been read; nothing if it is another file than was looked at.
+// has been read.
 func (s *Stream) Sum() string {
-	switch {
-	case s.sum != nil:
-		s.src.print = s.ink.taken(hex.EncodeToString(s.sum.Sum(nil)))
-		return s.src.print.of
-	case s.ink == nil:
+	if s.sum == nil {
 		return s.src.sum
-	case *s.ink.taken(s.src.print.of) == *s.src.print:
-		return s.src.print.of
 	}
-	return ""
+	return hex.EncodeToString(s.sum.Sum(nil))
 }
+
+// Seen makes the source know the file again, all of which has been read by [Source.Look].
+func (s *Stream) Seen() {
+	if s.ink != nil {
+		s.src.print = s.ink.taken()
+	}
+}
+
+// Another reports whether what has been read, all of it, are other bytes than were looked at.
+func (s *Stream) Another() bool { return s.ink != nil && *s.ink.taken() != *s.src.print }
 
 // flowing is a pipe, which nobody closes.
 type flowing struct{ io.Reader }

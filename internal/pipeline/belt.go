@@ -1,4 +1,4 @@
-package export
+package pipeline
 
 import (
 	"bytes"
@@ -10,34 +10,34 @@ import (
 // A belt carries rows from who reads them to who writes them, side by side, in order. Fields are
 // copied into blocks, which go round.
 type belt struct {
-	full, empty chan *block
-	at          *block
+	full, empty chan *beltload
+	at          *beltload
 	fields      [][]byte
 }
 
-// A block is rows one behind the other: the bytes of all fields, and of each where it ends, or
+// A beltload is rows one behind the other: the bytes of all fields, and of each where it ends, or
 // none for a null.
-type block struct {
+type beltload struct {
 	data []byte
 	ends []int
 	rows int
 }
 
-// blockBytes is about how much a block carries, and blocks how many there are.
+// beltBytes is about how much one carries, and belts how many there are.
 const (
-	blockBytes = 128 << 10
-	blocks     = 4
-	none       = -1
+	beltBytes = 128 << 10
+	belts     = 4
+	none      = -1
 )
 
-// carried has read call its argument for each row, and row called with each, in another
+// Carried has read call its argument for each row, and row called with each, in another
 // goroutine; simple tells that the row has nothing but ASCII, and no NUL. What either of them fails with
 // ends both.
-func carried(columns int, read func(row func(fields [][]byte) error) error,
+func Carried(columns int, read func(row func(fields [][]byte) error) error,
 	row func(fields [][]byte, simple bool) error) error {
-	b := &belt{full: make(chan *block, blocks), empty: make(chan *block, blocks), fields: make([][]byte, columns)}
-	for range blocks {
-		b.empty <- &block{data: make([]byte, 0, blockBytes*5/4)}
+	b := &belt{full: make(chan *beltload, belts), empty: make(chan *beltload, belts), fields: make([][]byte, columns)}
+	for range belts {
+		b.empty <- &beltload{data: make([]byte, 0, beltBytes*5/4)}
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- b.unload(row) }()
@@ -45,7 +45,7 @@ func carried(columns int, read func(row func(fields [][]byte) error) error,
 	var failed error // of who writes
 	err := read(func(fields [][]byte) error {
 		b.at.add(fields)
-		if len(b.at.data) < blockBytes && len(b.at.ends) < blockBytes/4 {
+		if len(b.at.data) < beltBytes && len(b.at.ends) < beltBytes/4 {
 			return nil
 		}
 		select {
@@ -72,7 +72,7 @@ func carried(columns int, read func(row func(fields [][]byte) error) error,
 	return err
 }
 
-func (k *block) add(fields [][]byte) {
+func (k *beltload) add(fields [][]byte) {
 	k.rows++
 	for _, f := range fields {
 		if f == nil {

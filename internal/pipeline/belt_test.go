@@ -1,4 +1,4 @@
-package export
+package pipeline
 
 import (
 	"errors"
@@ -11,10 +11,10 @@ import (
 
 // All rows come, in order, with nulls and empty texts told apart, however long they are.
 func TestCarried(t *testing.T) {
-	long := make([]byte, 3*blockBytes)
+	long := make([]byte, 3*beltBytes)
 	for _, rows := range []int{0, 1, 7, 100_000} {
 		n := 0
-		err := carried(3, func(row func([][]byte) error) error {
+		err := Carried(3, func(row func([][]byte) error) error {
 			for i := range rows {
 				f := [][]byte{fmt.Appendf(nil, "%d", i), nil, {}}
 				if i%20_000 == 5 {
@@ -49,15 +49,15 @@ func TestCarriedFails(t *testing.T) {
 			}
 		}
 		n := 0
-		assert.ErrorIs(t, carried(1, endless, func([][]byte, bool) error {
+		assert.ErrorIs(t, Carried(1, endless, func([][]byte, bool) error {
 			if n++; n > at {
 				return boom
 			}
 			return nil
 		}), boom)
-		assert.Error(t, carried(1, endless, func([][]byte, bool) error { panic("of the writer") }))
+		assert.Error(t, Carried(1, endless, func([][]byte, bool) error { panic("of the writer") }))
 		n = 0
-		assert.ErrorIs(t, carried(1, func(row func([][]byte) error) error {
+		assert.ErrorIs(t, Carried(1, func(row func([][]byte) error) error {
 			for range at {
 				if err := row([][]byte{nil}); err != nil {
 					return err
