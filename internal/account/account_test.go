@@ -83,7 +83,9 @@ func (l *loaded) verify(t *testing.T) *account.Verification {
 
 func (l *loaded) deep(t *testing.T) (*account.DeepCheck, error) {
 	r, p, conn := l.papers(t)
-	return account.Deep(context.Background(), l.entry, r, p, conn, nil)
+	checked, err := account.Verify(context.Background(), r, p, conn)
+	require.NoError(t, err)
+	return account.Deep(context.Background(), l.entry, r, p, conn, checked.Sources, nil)
 }
 
 const good = "id,paid_on,toll,note\n1,2024-01-31,0.50,a\n2,2024-02-29,1.25,b\n3,2024-03-01,6.25,c\n"

@@ -50,10 +50,11 @@ func (d *DeepCheck) NotCompared() (names []string) {
 }
 
 // Deep rereads the sources of a load, and its mended rejects, and compares
-// every value with the table. The sources must be unchanged.
-func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, conn db.Session,
+// every value with the table. The sources must be unchanged: checked is what [Verify] says of them, and
+// they are held against their SHA-256 once more as they are read.
+func Deep(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan, conn db.Session, checked []SourceCheck,
 	progress func(stage string, rows int64)) (*DeepCheck, error) {
-	sources, without, err := accounted(ctx, e, r, p)
+	sources, without, err := accounted(ctx, e, r, p, checked)
 	if err != nil {
 		return nil, err
 	}
@@ -126,15 +127,17 @@ func deep(ctx context.Context, sources []*source.Source, without []map[int64]boo
 			d.Key = append(d.Key, i)
 		}
 	}
-	d.Result, err = proof.Compare(ctx, &sourceSide{rows.Job{Sources: sources, Plan: p, Without: without,
-		Origins: origins(r, p), MaxRejects: -1, Entry: r.Entry, At: r.Started}}, side, opt)
+	job := rows.Job{Sources: sources, Plan: p, Without: without, Origins: origins(r, p), MaxRejects: -1,
+		Entry: r.Entry, At: r.Started}
+	were := r.Sources[:min(len(r.Sources), len(sources))]
+	d.Result, err = proof.Compare(ctx, &sourceSide{job, were}, side, opt)
 	return d, err
 }
 
 // accounted opens the sources of a load, and the files of its mends, with the
 // records in each that did not go into the table.
 func accounted(ctx context.Context, e *tray.Entry, r *tray.Receipt,
-	p *plan.Plan) (sources []*source.Source, without []map[int64]bool, err error) {
+	p *plan.Plan, checked []SourceCheck) (sources []*source.Source, without []map[int64]bool, err error) {
 	for _, s := range r.Skipped {
 		if s.Kind == tray.SkipKnown || s.Kind == tray.SkipSuperseded {
 			return nil, nil, fmt.Errorf("of its records, %s, and which ones was not noted, so that its values "+
@@ -142,7 +145,7 @@ func accounted(ctx context.Context, e *tray.Entry, r *tray.Receipt,
 				"compared", s.Words())
 		}
 	}
-	for _, check := range checkSources(r) {
+	for _, check := range checked {
 		if check.Answer != Agrees {
 			return nil, nil, fmt.Errorf("%s: %s\n  a deep check needs the file as it was loaded", check.Path,
 				check.Text)
@@ -201,12 +204,23 @@ func withoutRejects(ctx context.Context, e *tray.Entry, at map[string]int, witho
 }
 
 // sourceSide yields the rows that were loaded.
-type sourceSide struct{ job rows.Job }
+type sourceSide struct {
+	job  rows.Job
+	were []tray.Source // what the first of them were
+}
 
 // Rows implements proof.Side.
 func (s *sourceSide) Rows(ctx context.Context, encoder func() sink.Encoder, take func(int, []byte) error) error {
-	_, err := rows.Into(ctx, s.job, &sideSink{encoder, take})
-	return err
+	read, err := rows.Into(ctx, s.job, &sideSink{encoder, take})
+	if err != nil {
+		return err
+	}
+	for i, was := range s.were {
+		if was.SHA256 != "" && was.SHA256 != read.Sums[i] {
+			return fmt.Errorf("%s: %w", was.Path, rows.ErrChanged)
+		}
+	}
+	return nil
 }
 
 type sideSink struct {

@@ -18,7 +18,7 @@ import (
 // unchanged.
 func Spreads(ctx context.Context, e *tray.Entry, r *tray.Receipt, p *plan.Plan,
 	progress func(rows.Progress)) ([]*tally.Spread, error) {
-	sources, without, err := accounted(ctx, e, r, p)
+	sources, without, err := accounted(ctx, e, r, p, checkSources(r))
 	if err != nil {
 		return nil, err
 	}

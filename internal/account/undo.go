@@ -240,7 +240,7 @@ func (u *undo) source(ctx context.Context) (job rows.Job, t *dialect.Merge, err 
 	}
 	job = rows.Job{MaxRejects: 0, Progress: u.Progress, Entry: r.Entry, At: r.Started}
 	if r.Merge == nil {
-		if job.Sources, job.Without, err = accounted(ctx, u.Entry, r, u.Plan); err != nil {
+		if job.Sources, job.Without, err = accounted(ctx, u.Entry, r, u.Plan, checkSources(r)); err != nil {
 			return job, nil, fmt.Errorf("%w; nothing was changed", err)
 		}
 		job.Plan, job.Origins = u.Plan, origins(r, u.Plan)

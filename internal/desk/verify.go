@@ -144,7 +144,7 @@ func (d *Desk) papersOf(e *Entry) (PapersCheck, error) {
 // deep compares every value, which may tell what the counts could not.
 func (d *Desk) deep(ctx context.Context, e *Entry, a *VerifyAnswer, limit int) (err error) {
 	m := d.meter(ctx, "comparing", 0)
-	a.Check, err = account.Deep(ctx, e.Entry, e.Receipt, e.Plan, e.conn, func(stage string, n int64) {
+	a.Check, err = account.Deep(ctx, e.Entry, e.Receipt, e.Plan, e.conn, a.Sources, func(stage string, n int64) {
 		m.Set(rows.Progress{Stage: stage, Records: n})
 	})
 	m.End()
