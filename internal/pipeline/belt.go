@@ -8,26 +8,26 @@ import (
 )
 
 // A belt carries rows from who reads them to who writes them, side by side, in order. Fields are
-// copied into blocks, which go round.
+// copied into crates, which go round.
 type belt struct {
-	full, empty chan *beltload
-	at          *beltload
+	full, empty chan *crate
+	at          *crate
 	fields      [][]byte
 }
 
-// A beltload is rows one behind the other: the bytes of all fields, and of each where it ends, or
+// A crate is rows one behind the other: the bytes of all fields, and of each where it ends, or
 // none for a null.
-type beltload struct {
+type crate struct {
 	data []byte
 	ends []int
 	rows int
 }
 
-// beltBytes is about how much one carries, and belts how many there are.
+// crateBytes is about how much a crate carries, and crates how many there are.
 const (
-	beltBytes = 128 << 10
-	belts     = 4
-	none      = -1
+	crateBytes = 128 << 10
+	crates     = 4
+	none       = -1
 )
 
 // Carried has read call its argument for each row, and row called with each, in another
@@ -35,9 +35,9 @@ const (
 // ends both.
 func Carried(columns int, read func(row func(fields [][]byte) error) error,
 	row func(fields [][]byte, simple bool) error) error {
-	b := &belt{full: make(chan *beltload, belts), empty: make(chan *beltload, belts), fields: make([][]byte, columns)}
-	for range belts {
-		b.empty <- &beltload{data: make([]byte, 0, beltBytes*5/4)}
+	b := &belt{full: make(chan *crate, crates), empty: make(chan *crate, crates), fields: make([][]byte, columns)}
+	for range crates {
+		b.empty <- &crate{data: make([]byte, 0, crateBytes*5/4)}
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- b.unload(row) }()
@@ -45,7 +45,7 @@ func Carried(columns int, read func(row func(fields [][]byte) error) error,
 	var failed error // of who writes
 	err := read(func(fields [][]byte) error {
 		b.at.add(fields)
-		if len(b.at.data) < beltBytes && len(b.at.ends) < beltBytes/4 {
+		if len(b.at.data) < crateBytes && len(b.at.ends) < crateBytes/4 {
 			return nil
 		}
 		select {
@@ -72,7 +72,7 @@ func Carried(columns int, read func(row func(fields [][]byte) error) error,
 	return err
 }
 
-func (k *beltload) add(fields [][]byte) {
+func (k *crate) add(fields [][]byte) {
 	k.rows++
 	for _, f := range fields {
 		if f == nil {
@@ -84,7 +84,7 @@ func (k *beltload) add(fields [][]byte) {
 	}
 }
 
-// unload calls row for each row of all blocks.
+// unload calls row for each row of all crates.
 func (b *belt) unload(row func([][]byte, bool) error) (err error) {
 	defer fault.Recovered(&err)
 	for k := range b.full {

@@ -11,7 +11,7 @@ import (
 
 // All rows come, in order, with nulls and empty texts told apart, however long they are.
 func TestCarried(t *testing.T) {
-	long := make([]byte, 3*beltBytes)
+	long := make([]byte, 3*crateBytes)
 	for _, rows := range []int{0, 1, 7, 100_000} {
 		n := 0
 		err := Carried(3, func(row func([][]byte) error) error {

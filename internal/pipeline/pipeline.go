@@ -4,6 +4,9 @@
 //
 // A chunk belongs to the goroutine that works on it; a result to the worker
 // until it is returned, then to the collector. Nothing else is shared.
+//
+// Rows that come from a database go the other way, on a belt ([Carried]): one goroutine
+// reads them, another works on them, in order.
 package pipeline
 
 import (
