@@ -99,9 +99,6 @@ func (c *Convoy) Write(b sink.Batch, first int) (taken bool) {
 	return true
 }
 
-// Pass is told of a batch of which nothing was left to be taken.
-func (c *Convoy) Pass() { c.kept = false }
-
 // fly takes one batch, and commits it when all before it are.
 func (c *Convoy) fly(n Lane, f flight) {
 	defer c.wait.Done()

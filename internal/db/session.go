@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"math/big"
 	"slices"
+	"time"
 
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/reading"
@@ -319,3 +320,6 @@ func Qualified(schema, name string) string {
 type Teller interface {
 	Tell(ctx context.Context) ([]string, error)
 }
+
+// EndIn bounds what has to be done when a load ends, also one that was told to stop.
+const EndIn = 20 * time.Second

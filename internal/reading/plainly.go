@@ -52,8 +52,7 @@ func (r *Reader) ReadWord(w uint64, size int, v *Value) bool {
 		return false
 	}
 	if r.Type.Kind != sqltype.Decimal {
-		lo, hi := r.bounds()
-		if after > 0 || n < lo || n > hi {
+		if after > 0 || n < r.least || n > r.greatest {
 			return false
 		}
 	} else {
@@ -67,15 +66,6 @@ func (r *Reader) ReadWord(w uint64, size int, v *Value) bool {
 	}
 	v.Null, v.Wide, v.Int = false, nil, n
 	return true
-}
-
-// bounds are those of a whole number.
-func (r *Reader) bounds() (lo, hi int64) {
-	lo, hi = r.Type.Range()
-	if r.Lo != 0 || r.Hi != 0 {
-		lo, hi = max(lo, r.Lo), min(hi, r.Hi)
-	}
-	return lo, hi
 }
 
 // Plain reports whether a text is what it is in the reader's column for certain: it is not too

@@ -51,7 +51,9 @@ type Reader struct {
 	fallback *Reader
 	simple   bool // numbers have no marks but a decimal point
 	most     int  // bytes of a text that is short enough for certain
-	words    map[string]int64
+	// least and greatest bound a whole number.
+	least, greatest int64
+	words           map[string]int64
 }
 
 // DefaultWords are the pairs read as true and false where a plan names none.
@@ -110,6 +112,9 @@ func (r *Reader) Prepare() error {
 		}
 	}
 	r.most = r.mostBytes()
+	if r.least, r.greatest = t.Range(); r.Lo != 0 || r.Hi != 0 {
+		r.least, r.greatest = max(r.least, r.Lo), min(r.greatest, r.Hi)
+	}
 	if t.Kind == sqltype.Boolean {
 		r.words = map[string]int64{}
 		add := func(word string, v int64) {
@@ -283,9 +288,8 @@ func TrimSpace(b []byte) []byte {
 }
 
 func (r *Reader) integer(b []byte, v *Value) Misfit {
-	lo, hi := r.bounds()
 	if n, ok := smallInt(b); ok {
-		if n < lo || n > hi {
+		if n < r.least || n > r.greatest {
 			return OutOfRange
 		}
 		v.Int = n
@@ -302,7 +306,7 @@ func (r *Reader) integer(b []byte, v *Value) Misfit {
 		digits = digits[:len(digits)-1]
 	}
 	n, ok := toInt(neg, digits)
-	if !ok || n < lo || n > hi {
+	if !ok || n < r.least || n > r.greatest {
 		return OutOfRange
 	}
 	v.Int = n

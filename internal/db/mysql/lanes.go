@@ -207,7 +207,7 @@ func (v *convoy) close() {
 		// The connection goes back to the pool, and what was told to stop between two
 		// statements has left a transaction open on it, which would keep the table from
 		// being dropped.
-		ctx, cancel := context.WithTimeout(context.Background(), endIn)
+		ctx, cancel := context.WithTimeout(context.Background(), db.EndIn)
 		n.c.ExecContext(ctx, "ROLLBACK")
 		cancel()
 		n.c.Close()

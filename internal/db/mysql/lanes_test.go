@@ -235,7 +235,7 @@ func TestCancelledBetweenStatements(t *testing.T) {
 	}
 	begun := time.Now()
 	require.NoError(t, f.Rollback())
-	assert.Less(t, time.Since(begun), endIn/2, "nothing is waited for")
+	assert.Less(t, time.Since(begun), db.EndIn/2, "nothing is waited for")
 	assert.Zero(t, tables(t, conn))
 }
 

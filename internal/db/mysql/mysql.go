@@ -1018,9 +1018,6 @@ func (l *load) end() {
 	l.d.load = nil
 }
 
-// endIn bounds what has to be done when a load ends, also one that was told to stop.
-const endIn = 20 * time.Second
-
 // Rollback implements db.Load.
 func (l *load) Rollback() error {
 	if l.d.load == nil {
@@ -1034,7 +1031,7 @@ func (l *load) Rollback() error {
 		l.d.load = nil
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), endIn)
+	ctx, cancel := context.WithTimeout(context.Background(), db.EndIn)
 	defer cancel()
 	_, err := l.d.c.ExecContext(ctx, "ROLLBACK")
 	if err != nil {

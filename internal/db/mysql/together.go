@@ -124,7 +124,7 @@ func (d *DB) RollbackTogether() error {
 	if d.together == nil {
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), endIn)
+	ctx, cancel := context.WithTimeout(context.Background(), db.EndIn)
 	defer cancel()
 	var failed error
 	if t := d.together; t.there {

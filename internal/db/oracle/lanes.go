@@ -9,35 +9,34 @@ import (
 )
 
 // The table beside the one that is wanted can be filled on several connections, each batch in a
-// transaction of its own. It has no key and no indexes then, so that no row waits for another; they are made when
-// all rows are in. Where the key then finds some to stand twice, the load begins anew, on one
-// connection.
+// transaction of its own. It has no key and no indexes then, so that no row waits for another; they
+// are made when all rows are in. Where the key then finds some to stand twice, the load begins
+// anew, on one connection.
 
 // lanes are the connections of a load, of which the first is its own.
 type lanes struct {
-	*db.Convoy
-	more   []*sql.Conn
-	found  []sink.Refusal
-	rows   int // written and not refused
-	landed bool
+	*db.Fleet
+	more []*sql.Conn
 }
 
-// inLanes reports whether a load goes over several connections: into a new table in whose
-// definition nothing refuses a row because of another. Unasked it never does: what it gains could be
-// measured on no real server.
-func (l *load) inLanes() bool {
-	s, t := &l.spec, &l.spec.Table
-	for _, c := range t.Columns {
-		if c.Identity {
-			return false
-		}
-	}
-	return s.Lanes > 1 && s.Mode.New() && s.Steps == "" && !s.Once && s.Like == nil && s.Keep == "" && s.Stage == nil &&
-		len(t.Unique)+len(t.References)+len(s.Alter) == 0 && l.d.together == nil
+// inLanes reports whether a load goes over several connections. Unasked it never does: what it
+// gains could be measured on no real server.
+func (l *load) inLanes() bool { return l.spec.Lanes > 1 && l.spec.Apart() && l.d.together == nil }
+
+// newLanes prepares them.
+func (l *load) newLanes() *lanes {
+	n := &lanes{}
+	n.Fleet = &db.Fleet{Fly: l.fly, Begin: func(ctx context.Context) error {
+		n.closeMore()
+		return l.start(ctx)
+	}, Write: l.write, In: func(ctx context.Context) (int64, error) {
+		return l.d.questions().Number(ctx, "cannot be asked which rows are in", "SELECT COUNT(*) FROM "+l.table)
+	}}
+	return n
 }
 
 // fly opens the connections. If there cannot be more than one, that takes all rows.
-func (l *load) fly(ctx context.Context) {
+func (l *load) fly(ctx context.Context) []db.Lane {
 	n := l.lanes
 	all := []db.Lane{l.lane(l.d.c)}
 	for len(all) < l.spec.Lanes {
@@ -48,7 +47,7 @@ func (l *load) fly(ctx context.Context) {
 		n.more = append(n.more, c)
 		all = append(all, l.lane(c))
 	}
-	n.Convoy = db.NewConvoy(ctx, all, 0)
+	return all
 }
 
 // lane implements db.Lane: it is the load as far as it sends rows, over a connection.
@@ -89,52 +88,13 @@ func (l *load) Instead(data []byte) []byte {
 	return l.lanes.Instead(data)
 }
 
-// writeInLanes takes a batch over the lanes, or, when they are over, in the transaction.
-func (l *load) writeInLanes(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
-	n := l.lanes
-	if n.Convoy == nil {
-		l.fly(ctx)
-	}
-	if n.Convoy.Write(b, n.rows) {
-		n.rows += b.Rows
-		return nil, nil
-	}
-	if err := l.land(ctx); err != nil {
-		return nil, err
-	}
-	refused, err := l.write(ctx, b)
-	n.rows += b.Rows - len(refused)
-	return refused, err
-}
-
-// land ends the lanes, and begins the transaction of the load. What was rolled back is sent
-// again there.
-func (l *load) land(ctx context.Context) error {
-	n := l.lanes
-	if n.landed {
-		return nil
-	}
-	n.landed = true
-	if n.Convoy == nil { // no row has come
-		return l.start(ctx)
-	}
-	refused, err := n.Settle(ctx, func() (int64, error) {
-		return l.d.questions().Number(ctx, "cannot be asked which rows are in", "SELECT COUNT(*) FROM "+l.table)
-	}, func() error {
-		n.closeMore()
-		return l.start(ctx)
-	}, func(b sink.Batch) ([]sink.Refusal, error) { return l.write(ctx, b) })
-	n.found = append(n.found, refused...)
-	return err
-}
-
 // Finish implements db.Finisher: the table gets its key and its indexes. What went in over the load's
 // own connection is committed with them, in a table that has not its name yet.
 func (l *load) Finish(ctx context.Context) ([]sink.Refusal, error) {
 	if l.lanes == nil {
 		return nil, nil
 	}
-	if err := l.land(ctx); err != nil {
+	if err := l.lanes.Land(ctx); err != nil {
 		return nil, err
 	}
 	t := l.spec.Table
@@ -153,18 +113,15 @@ func (l *load) Finish(ctx context.Context) ([]sink.Refusal, error) {
 			return nil, err
 		}
 	}
-	return l.lanes.found, nil
+	return l.lanes.Found, nil
 }
 
 // end ends the connections and what is under way on them.
 func (n *lanes) end() {
-	if n == nil {
-		return
-	}
-	if n.Convoy != nil {
+	if n != nil {
 		n.Close()
+		n.closeMore()
 	}
-	n.closeMore()
 }
 
 // closeMore ends the connections but the load's own.

@@ -67,14 +67,18 @@ func (l *load) prepare(ctx context.Context) error {
 		}
 	case l.spec.Mode.New():
 		if l.inLanes() {
-			l.lanes = new(lanes)
+			l.lanes = l.newLanes()
 		}
 		if err := l.makeSide(ctx); err != nil {
 			return err
 		}
 	}
 	l.beginMark(ctx)
-	for _, step := range []func(context.Context) error{l.keepTable, l.start, l.keepRows} {
+	steps := []func(context.Context) error{l.keepTable, l.start, l.keepRows}
+	if l.lanes != nil {
+		steps = nil // the transaction begins when the lanes are over
+	}
+	for _, step := range steps {
 		if err := step(ctx); err != nil {
 			return err
 		}
@@ -139,9 +143,6 @@ func (l *load) statements(ctx context.Context, t dialect.Table) ([]string, error
 // start begins a transaction of the load. Of a table that exists, the rows that are there
 // stay as they are until its end: others may read it.
 func (l *load) start(ctx context.Context) error {
-	if l.lanes != nil && !l.lanes.landed {
-		return nil
-	}
 	if t := l.d.together; t == nil || !t.there {
 		if err := l.d.begin(); err != nil {
 			return err
@@ -270,7 +271,7 @@ func (l *load) Rollback() error {
 		d.unlockAll()           // by whoever asks
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), endIn)
+	ctx, cancel := context.WithTimeout(context.Background(), db.EndIn)
 	defer cancel()
 	l.lanes.end()
 	err := d.rollback()

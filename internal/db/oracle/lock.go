@@ -142,12 +142,9 @@ func (l *lock) end(commit bool) {
 	l.tx = nil
 }
 
-// endIn bounds what has to be done when something ends, also one that was told to stop.
-const endIn = 20 * time.Second
-
 // let takes the row away, lets go of it, and takes the table away if it was the last.
 func (l *lock) let() {
-	ctx, cancel := context.WithTimeout(context.Background(), endIn)
+	ctx, cancel := context.WithTimeout(context.Background(), db.EndIn)
 	defer cancel()
 	table := Dialect.Qualified(l.schema, locksTable)
 	// Rows that nobody holds are those of sessions that have died. What fails here is left for

@@ -168,7 +168,7 @@ func (r *rows) slice(from, to int) *rows {
 // Write implements db.Load.
 func (l *load) Write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
 	if l.lanes != nil {
-		return l.writeInLanes(ctx, b)
+		return l.lanes.Put(ctx, b)
 	}
 	return l.write(ctx, b)
 }

@@ -109,7 +109,7 @@ func (d *DB) RollbackTogether() error {
 	if t == nil {
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), endIn)
+	ctx, cancel := context.WithTimeout(context.Background(), db.EndIn)
 	defer cancel()
 	err := d.rollback()
 	d.together = nil

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"runtime"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -23,29 +22,18 @@ import (
 
 // lanes are the connections of a load, of which the first is its own.
 type lanes struct {
-	*db.Convoy
-	more  []*pgx.Conn
-	side  string // unquoted name of the table beside
-	many  bool   // more than one has taken rows
-	found []sink.Refusal
-	rows  int // written and not refused
+	*db.Fleet
+	more []*pgx.Conn
+	side string // unquoted name of the table beside
 }
 
-// inLanes reports whether a load goes over several connections, and settles how many: into a new
-// table in whose definition nothing refuses a row because of another.
+// inLanes reports whether a load goes over several connections, and settles how many.
 func (l *load) inLanes(ctx context.Context) bool {
-	s, t := &l.spec, &l.spec.Table
-	for _, c := range t.Columns {
-		if c.Identity {
-			return false
-		}
-	}
-	if !s.Mode.New() || s.Steps != "" || s.Once || s.Like != nil || s.Keep != "" || s.MakeSchema ||
-		len(t.Unique)+len(t.References) > 0 || l.d.together != nil || l.d.refitting != nil {
+	if !l.spec.Apart() || l.d.together != nil || l.d.refitting != nil {
 		return false
 	}
-	s.Lanes = l.howMany(ctx)
-	return s.Lanes > 1
+	l.spec.Lanes = l.howMany(ctx)
+	return l.spec.Lanes > 1
 }
 
 // worthLanes is how much there has to be to read, that several connections are used unasked.
@@ -80,6 +68,12 @@ func (l *load) makeSide(ctx context.Context) error {
 		return err
 	}
 	n := &lanes{side: db.NewSide(t.Schema, t.Name)}
+	n.Fleet = &db.Fleet{Fly: l.fly, Begin: func(ctx context.Context) error {
+		n.closeMore()
+		return l.begin(ctx)
+	}, Write: l.write, In: func(ctx context.Context) (int64, error) {
+		return l.d.questions(l.d.c).Number(ctx, "cannot be asked which rows are in", "SELECT count(*) FROM "+l.table)
+	}}
 	if _, err := d.c.Exec(ctx, "SELECT pg_advisory_lock("+sideLock+")", n.side); err != nil {
 		return d.fail("cannot mark the load as running", err)
 	}
@@ -133,7 +127,7 @@ func (d *DB) unlockSide(ctx context.Context, name string) {
 }
 
 // fly opens the connections. If there cannot be more than one, that takes all rows.
-func (l *load) fly(ctx context.Context) {
+func (l *load) fly(ctx context.Context) []db.Lane {
 	n := l.lanes
 	own := &lane{c: l.d.c, copySQL: l.copySQL, binary: l.binary}
 	all := []db.Lane{own}
@@ -145,8 +139,7 @@ func (l *load) fly(ctx context.Context) {
 		n.more = append(n.more, c)
 		all = append(all, &lane{c, l.copySQL, l.binary})
 	}
-	n.many = len(all) > 1
-	n.Convoy = db.NewConvoy(ctx, all, 0)
+	return all
 }
 
 // lane implements db.Lane.
@@ -179,44 +172,6 @@ func (l *load) Instead(data []byte) []byte {
 	return l.lanes.Instead(data)
 }
 
-// writeInLanes takes a batch over the lanes, or, when they are over, in the transaction.
-func (l *load) writeInLanes(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
-	n := l.lanes
-	if n.Convoy == nil {
-		l.fly(ctx)
-	}
-	if n.Convoy.Write(b, n.rows) {
-		n.rows += b.Rows
-		return nil, nil
-	}
-	if err := l.land(ctx); err != nil {
-		return nil, err
-	}
-	refused, err := l.write(ctx, b)
-	n.rows += b.Rows - len(refused)
-	return refused, err
-}
-
-// land ends the lanes, and begins the transaction of the load. What was rolled back is sent
-// again there.
-func (l *load) land(ctx context.Context) error {
-	n := l.lanes
-	if l.tx != nil {
-		return nil
-	}
-	if n.Convoy == nil { // no row has come
-		return l.begin(ctx)
-	}
-	refused, err := n.Settle(ctx, func() (int64, error) {
-		return l.d.questions(l.d.c).Number(ctx, "cannot be asked which rows are in", "SELECT count(*) FROM "+l.table)
-	}, func() error {
-		n.closeMore()
-		return l.begin(ctx)
-	}, func(b sink.Batch) ([]sink.Refusal, error) { return l.write(ctx, b) })
-	n.found = append(n.found, refused...)
-	return err
-}
-
 // takeName gives the side table its name, in the transaction of the load.
 func (l *load) takeName(ctx context.Context) error {
 	t := l.spec.Table
@@ -238,7 +193,7 @@ func (l *load) takeName(ctx context.Context) error {
 // buildLoneKey builds the key where the rows were put in over the lanes.
 func (l *load) buildLoneKey(ctx context.Context) error {
 	refused, err := l.buildKey(ctx)
-	l.lanes.found = append(l.lanes.found, refused...)
+	l.lanes.Found = append(l.lanes.Found, refused...)
 	return err
 }
 
@@ -252,20 +207,15 @@ func (l *load) makeIndexes(ctx context.Context) error {
 	return nil
 }
 
-// endIn bounds what has to be done when a load ends, also one that was told to stop.
-const endIn = 20 * time.Second
-
 // dropSide takes the side table away, over another connection where the load's own is gone.
 func (l *load) dropSide() error {
 	n, d, t := l.lanes, l.d, l.spec.Table
 	if n == nil {
 		return nil
 	}
-	if n.Convoy != nil {
-		n.Close()
-	}
+	n.Close()
 	n.closeMore()
-	ctx, cancel := context.WithTimeout(context.Background(), endIn)
+	ctx, cancel := context.WithTimeout(context.Background(), db.EndIn)
 	defer cancel()
 	c := d.c
 	if c.IsClosed() {
@@ -287,7 +237,7 @@ func (l *load) dropSide() error {
 
 // closeMore ends the connections but the load's own.
 func (n *lanes) closeMore() {
-	ctx, cancel := context.WithTimeout(context.Background(), endIn)
+	ctx, cancel := context.WithTimeout(context.Background(), db.EndIn)
 	defer cancel()
 	for _, c := range n.more {
 		c.Close(ctx)

@@ -460,7 +460,7 @@ func (l *load) Encoder() sink.Encoder {
 // refusals are known when Write returns.
 func (l *load) Write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
 	if l.lanes != nil {
-		return l.writeInLanes(ctx, b)
+		return l.lanes.Put(ctx, b)
 	}
 	return l.write(ctx, b)
 }
@@ -642,12 +642,12 @@ func (l *load) Finish(ctx context.Context) ([]sink.Refusal, error) {
 	if l.lanes == nil {
 		return l.buildKey(ctx)
 	}
-	for _, step := range []func(context.Context) error{l.land, l.takeName, l.buildLoneKey, l.makeIndexes} {
+	for _, step := range []func(context.Context) error{l.lanes.Land, l.takeName, l.buildLoneKey, l.makeIndexes} {
 		if err := step(ctx); err != nil {
 			return nil, err
 		}
 	}
-	return l.lanes.found, nil
+	return l.lanes.Found, nil
 }
 
 // buildKey is described at Finish.
@@ -683,7 +683,7 @@ func (l *load) buildKey(ctx context.Context) ([]sink.Refusal, error) {
 	if !errors.As(err, &p) || p.Code != "23505" {
 		return nil, l.d.fail("cannot build the key", err)
 	}
-	if l.lanes != nil && l.lanes.many {
+	if l.lanes != nil && l.lanes.Many() {
 		return nil, &db.OutOfOrder{Err: l.d.fail("cannot build the key", err)}
 	}
 	if _, err := l.tx.Exec(ctx, "ROLLBACK TO key"); err != nil {

@@ -9,6 +9,9 @@ import (
 	"hash/maphash"
 	"math"
 	"math/big"
+	"slices"
+	"strconv"
+	"strings"
 	"sync"
 
 	lib "modernc.org/sqlite/lib"
@@ -88,7 +91,7 @@ func (l *load) Check(ctx context.Context) (*db.Checks, error) {
 	for _, c := range l.table.Columns {
 		p.types = append(p.types, c.Type)
 	}
-	root, size, err := p.find(l.table, l.schema())
+	root, size, err := p.find(ctx, l.table, l.schema())
 	if err != nil || root == 0 {
 		return nil, err
 	}
@@ -118,46 +121,21 @@ func (l *load) Check(ctx context.Context) (*db.Checks, error) {
 
 // find returns the table's first page and the size of pages, or 0 where its
 // rows are not stored as text in UTF-8.
-func (p *pages) find(t dialect.Table, schema string) (root, size int64, err error) {
-	one := func(sql string, texts ...string) (s *stmt, err error) {
-		if s, err = p.d.c.prepare(sql); err != nil {
-			return nil, p.d.fail("cannot be read", err)
-		}
-		for i, text := range texts {
-			if err = s.bindString(i+1, text); err != nil {
-				break
-			}
-		}
-		if err == nil {
-			_, err = s.step()
-		}
-		if err != nil {
-			s.close()
-			return nil, p.d.fail("cannot be read", err)
-		}
-		return s, nil
-	}
-	s, err := one("SELECT rootpage, (SELECT encoding = 'UTF-8' FROM pragma_encoding), (SELECT page_size FROM "+
-		"pragma_page_size('"+schema+"')) FROM "+schema+".sqlite_schema WHERE type = 'table' AND name = ? COLLATE "+
-		"NOCASE", t.Name)
-	if err != nil {
+func (p *pages) find(ctx context.Context, t dialect.Table, schema string) (root, size int64, err error) {
+	rows, err := p.d.questions().Rows(ctx, "cannot be read", "SELECT rootpage, (SELECT page_size FROM pragma_page_size('"+
+		schema+"')) FROM "+schema+".sqlite_schema WHERE type = 'table' AND name = ? COLLATE NOCASE "+
+		"AND (SELECT encoding = 'UTF-8' FROM pragma_encoding)", t.Name)
+	if err != nil || len(rows) == 0 {
 		return 0, 0, err
 	}
-	root, size = s.int(0), s.int(2)
-	utf8 := s.int(1) == 1
-	s.close()
-	if !utf8 {
-		return 0, 0, nil
+	for i, n := range []*int64{&root, &size} {
+		if *n, err = strconv.ParseInt(*rows[0][i], 10, 64); err != nil {
+			return 0, 0, p.d.fail("cannot be read", err)
+		}
 	}
-	if s, err = one("SELECT min(cid), count(*), max(upper(type) = 'INTEGER') FROM pragma_table_info(?) WHERE pk > 0",
-		t.Name); err != nil {
-		return 0, 0, err
-	}
-	defer s.close()
-	if s.int(1) == 1 && s.int(2) == 1 {
-		p.alias = int(s.int(0))
-	}
-	return root, size, nil
+	key, err := p.d.rowNumber(ctx, schema, t.Name)
+	p.alias = slices.IndexFunc(t.Columns, func(c dialect.Column) bool { return strings.EqualFold(c.Name, key) })
+	return root, size, err
 }
 
 // read returns a page, which is valid until the next is read.

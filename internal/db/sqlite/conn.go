@@ -122,6 +122,9 @@ func (c *conn) autocommit() bool { return lib.Xsqlite3_get_autocommit(c.tls, c.d
 // changes is how many rows have been inserted, changed or deleted.
 func (c *conn) changes() int64 { return lib.Xsqlite3_total_changes64(c.tls, c.db) }
 
+// lastRow is the number of the row that was inserted last.
+func (c *conn) lastRow() int64 { return lib.Xsqlite3_last_insert_rowid(c.tls, c.db) }
+
 // interrupt makes a running statement fail, and what waits for others. Any goroutine may
 // call it.
 func (c *conn) interrupt() {

@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	lib "modernc.org/sqlite/lib"
+
+	"ambertray/internal/db/dialect"
 )
 
 // Where a table's key is its row number (SQLite, "ROWIDs and the INTEGER PRIMARY KEY"), SQLite
@@ -30,34 +32,19 @@ const runLength = 8
 const mostTries = 20
 
 // prepareInOrder prepares that, unless the table has no such key, or counts on by itself.
-func (l *load) prepareInOrder(names, from []string) error {
-	s, err := l.d.c.prepare(`SELECT min(i.name) FROM pragma_table_info(?1, ?2) i WHERE i.pk > 0
-		HAVING count(*) = 1 AND max(upper(i.type) = 'INTEGER') = 1
-			AND NOT EXISTS (SELECT 1 FROM pragma_index_list(?1, ?2) WHERE origin = 'pk')
-			AND NOT EXISTS (SELECT 1 FROM pragma_table_list WHERE schema = ?2 AND name = ?1 COLLATE NOCASE AND wr)
-			AND NOT EXISTS (SELECT 1 FROM ` + l.schema() + `.sqlite_schema WHERE name = ?1 COLLATE NOCASE
-				AND sql LIKE '%autoincrement%')`)
+func (l *load) prepareInOrder(ctx context.Context, names, from []string) error {
+	key, err := l.d.rowNumber(ctx, l.schema(), l.table.Name)
 	if err != nil {
 		return err
 	}
-	defer s.close()
-	for i, text := range []string{l.table.Name, l.schema()} {
-		if err := s.bindString(i+1, text); err != nil {
-			return err
-		}
-	}
-	row, err := s.step()
-	if err != nil || !row {
-		return err
-	}
-	key, at := string(s.text(0)), -1
-	for i, c := range l.table.Columns {
-		if strings.EqualFold(c.Name, key) {
-			at = i
-		}
-	}
+	at := slices.IndexFunc(l.table.Columns, func(c dialect.Column) bool { return strings.EqualFold(c.Name, key) })
 	if at < 0 {
-		return nil // nobody gives its values
+		return nil // there is none, or nobody gives its values
+	}
+	counts, err := l.d.questions().Number(ctx, "cannot be read", "SELECT count(*) FROM "+l.schema()+
+		".sqlite_schema WHERE name = ? COLLATE NOCASE AND sql LIKE '%autoincrement%'", l.table.Name)
+	if err != nil || counts > 0 {
+		return err
 	}
 	without := slices.Clone(from)
 	without[at] = "NULL"
@@ -68,6 +55,20 @@ func (l *load) prepareInOrder(names, from []string) error {
 	l.ordered.last, err = l.d.c.prepare("SELECT max(" + names[at] + ") FROM " +
 		Dialect.Qualified(l.table.Schema, l.table.Name))
 	return err
+}
+
+// rowNumber is the column of a table that is its row number, or nothing: a lone key of the type
+// INTEGER that has no index.
+func (d *DB) rowNumber(ctx context.Context, schema, table string) (string, error) {
+	rows, err := d.questions().Rows(ctx, "cannot be read", `SELECT min(i.name) FROM pragma_table_info(?1, ?2) i
+		WHERE i.pk > 0 HAVING count(*) = 1 AND max(upper(i.type) = 'INTEGER') = 1
+			AND NOT EXISTS (SELECT 1 FROM pragma_index_list(?1, ?2) WHERE origin = 'pk')
+			AND NOT EXISTS (SELECT 1 FROM pragma_table_list WHERE schema = ?2 AND name = ?1 COLLATE NOCASE AND wr)`,
+		table, schema)
+	if err != nil || len(rows) == 0 {
+		return "", err
+	}
+	return *rows[0][0], nil
 }
 
 // inRun reports whether the rows that the feed shows next follow on the last of the table.
@@ -92,7 +93,7 @@ func (l *load) inRun(ctx context.Context) (bool, error) {
 
 // numbered says whether the rows that went in without keys have theirs.
 func (l *load) numbered() error {
-	if got, want := lib.Xsqlite3_last_insert_rowid(l.d.c.tls, l.d.c.db), l.feed.want-1; got != want {
+	if got, want := l.d.c.lastRow(), l.feed.want-1; got != want {
 		return l.d.fail(fmt.Sprintf("has given a row the number %d instead of %d", got, want), nil)
 	}
 	return nil

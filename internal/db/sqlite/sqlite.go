@@ -310,7 +310,7 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 		l.Rollback()
 		return nil, d.fail("cannot prepare the insert", err)
 	}
-	if err := l.feeding(names); err != nil {
+	if err := l.feeding(ctx, names); err != nil {
 		l.Rollback()
 		return nil, d.fail("cannot prepare the insert", err)
 	}
@@ -389,28 +389,17 @@ type encoder struct{ types []sqltype.Type }
 // feeding prepares the statement that inserts a whole batch, unless the table
 // has triggers or is strict: then it cannot be told from a failure of it which
 // rows are in.
-func (l *load) feeding(names []string) error {
+func (l *load) feeding(ctx context.Context, names []string) error {
 	var err error
 	if l.feed, err = l.d.c.feed(len(names)); err != nil {
 		return err
 	}
-	s, err := l.d.c.prepare(`SELECT count(*) = 1 AND NOT EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE)
-		FROM pragma_table_list WHERE schema = ?2 AND name = ?1 COLLATE NOCASE AND type = 'table' AND NOT strict`)
-	if err != nil {
+	can, err := l.d.questions().Number(ctx, "cannot be read", `SELECT count(*) = 1 AND NOT EXISTS (SELECT 1
+		FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE)
+		FROM pragma_table_list WHERE schema = ?2 AND name = ?1 COLLATE NOCASE AND type = 'table' AND NOT strict`,
+		l.table.Name, l.schema())
+	if err != nil || can == 0 {
 		return err
-	}
-	defer s.close()
-	if err := s.bindString(1, l.table.Name); err != nil {
-		return err
-	}
-	if err := s.bindString(2, l.schema()); err != nil {
-		return err
-	}
-	if _, err := s.step(); err != nil {
-		return err
-	}
-	if s.int(0) == 0 {
-		return nil
 	}
 	var from []string
 	for i := range names {
@@ -419,7 +408,7 @@ func (l *load) feeding(names []string) error {
 	if l.bulk, err = l.d.c.prepare(l.insertAll(names, from)); err != nil {
 		return err
 	}
-	return l.prepareInOrder(names, from)
+	return l.prepareInOrder(ctx, names, from)
 }
 
 // insertAll is the SQL that inserts what the feed holds. Fail: the rows before one that is refused

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"ambertray/internal/db"
@@ -22,25 +23,15 @@ import (
 
 // lanes are the connections of a load, of which the first is its own.
 type lanes struct {
-	*db.Convoy
-	more  []*DB
-	side  string // name of the table beside
-	found []sink.Refusal
-	rows  int // written and not refused
+	*db.Fleet
+	more []*DB
+	side string // name of the table beside
 }
 
-// inLanes reports whether a load goes over several connections: into a new table in whose
-// definition nothing refuses a row because of another. Unasked it never does: what it gains could
-// be measured on no real server.
+// inLanes reports whether a load goes over several connections. Unasked it never does: what it
+// gains could be measured on no real server.
 func (l *load) inLanes() bool {
-	s, t := &l.spec, &l.spec.Table
-	for _, c := range t.Columns {
-		if c.Identity {
-			return false
-		}
-	}
-	return s.Lanes > 1 && s.Mode.New() && s.Steps == "" && !s.Once && s.Like == nil && s.Keep == "" && !s.MakeSchema &&
-		s.Stage == nil && len(t.Unique)+len(t.References)+len(s.Alter) == 0 && l.d.together == nil && l.d.again != nil
+	return l.spec.Lanes > 1 && l.spec.Apart() && l.d.together == nil && l.d.again != nil
 }
 
 // sideLock is the lock of a side table, which its load has as long as its session lives.
@@ -56,7 +47,11 @@ func (l *load) makeSide(ctx context.Context) error {
 	if err := d.lock(ctx, sideLock(side), "cannot mark the load as running", lockWait); err != nil {
 		return err
 	}
-	l.lanes = &lanes{side: side}
+	n := &lanes{side: side}
+	n.Fleet = &db.Fleet{Fly: l.fly, Begin: l.beginLast, Write: l.sendBatch, In: func(ctx context.Context) (int64, error) {
+		return l.d.questions().Number(ctx, "cannot be asked which rows are in", "SELECT COUNT_BIG(*) FROM "+l.table)
+	}}
+	l.lanes = n
 	l.table = Dialect.Qualified(t.Schema, side)
 	t.Name, t.Later = side, true
 	return l.steps(ctx, Dialect.Create(t))
@@ -83,17 +78,8 @@ func (d *DB) sweep(ctx context.Context, schema string) error {
 	return nil
 }
 
-// remains reports whether no load has a side table.
-func (d *DB) remains(ctx context.Context, name string) bool {
-	free, err := d.tryLock(ctx, sideLock(name), 0)
-	if free {
-		d.unlock(ctx, sideLock(name))
-	}
-	return err == nil && free
-}
-
 // fly opens the connections. If there cannot be more than one, that takes all rows.
-func (l *load) fly(ctx context.Context) {
+func (l *load) fly(ctx context.Context) []db.Lane {
 	n := l.lanes
 	how := &bulk{statement: l.insertBulk, description: l.description}
 	var all []db.Lane
@@ -117,7 +103,7 @@ func (l *load) fly(ctx context.Context) {
 	if len(all) == 0 {
 		all = append(all, &lane{l.d, how})
 	}
-	n.Convoy = db.NewConvoy(ctx, all, 0)
+	return all
 }
 
 // laneWait is for how long a batch waits for a lock that another connection of the load holds: a
@@ -157,63 +143,37 @@ func (l *load) Instead(data []byte) []byte {
 	return l.lanes.Instead(data)
 }
 
-// writeInLanes takes a batch over the lanes, or, when they are over, in the transaction. The rows
-// that the encoder has refused are taken out of it before.
+// writeInLanes takes a batch. The rows that the encoder has refused are taken out of it before.
 func (l *load) writeInLanes(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
-	n := l.lanes
-	if n.Convoy == nil {
-		l.fly(ctx)
-	}
 	data, numbers := l.sort(b)
-	good := sink.Batch{Rows: len(numbers), Data: data}
-	if good.Rows == 0 {
-		n.Pass()
-		return l.refused, nil
+	out := l.refused
+	refused, err := l.lanes.Put(ctx, sink.Batch{Rows: len(numbers), Data: data})
+	for _, r := range refused {
+		r.Row = numbers[r.Row]
+		out = append(out, r)
 	}
-	if n.Convoy.Write(good, n.rows) {
-		n.rows += good.Rows
-		return l.refused, nil
-	}
-	if err := l.land(ctx); err != nil {
-		return nil, err
-	}
-	before := len(l.refused)
-	err := l.send(ctx, data, numbers)
-	n.rows += good.Rows - (len(l.refused) - before)
-	return l.refused, err
+	slices.SortFunc(out, func(a, b sink.Refusal) int { return a.Row - b.Row })
+	return out, err
 }
 
-// land ends the lanes, and begins the transaction of the load. What was rolled back is sent
-// again there.
-func (l *load) land(ctx context.Context) error {
-	n := l.lanes
-	if l.open {
-		return nil
+// beginLast ends the other connections, and begins the transaction of the load.
+func (l *load) beginLast(ctx context.Context) error {
+	l.lanes.closeMore()
+	if err := l.d.waitForLocks(ctx); err != nil {
+		return err
 	}
-	if n.Convoy == nil { // no row has come
-		return l.begin(ctx)
+	return l.begin(ctx)
+}
+
+// sendBatch sends rows of which the encoder has refused none.
+func (l *load) sendBatch(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
+	l.refused = nil
+	numbers := make([]int, b.Rows)
+	for i := range numbers {
+		numbers[i] = i
 	}
-	kept := l.refused
-	defer func() { l.refused = kept }()
-	refused, err := n.Settle(ctx, func() (int64, error) {
-		return l.d.questions().Number(ctx, "cannot be asked which rows are in", "SELECT COUNT_BIG(*) FROM "+l.table)
-	}, func() error {
-		n.closeMore()
-		if err := l.d.waitForLocks(ctx); err != nil {
-			return err
-		}
-		return l.begin(ctx)
-	}, func(b sink.Batch) ([]sink.Refusal, error) {
-		l.refused = nil
-		numbers := make([]int, b.Rows)
-		for i := range numbers {
-			numbers[i] = i
-		}
-		err := l.send(ctx, b.Data, numbers)
-		return l.refused, err
-	})
-	n.found = append(n.found, refused...)
-	return err
+	err := l.send(ctx, b.Data, numbers)
+	return l.refused, err
 }
 
 // takeName gives the side table its name, its key and its indexes, in the transaction of the load.
@@ -245,14 +205,11 @@ func (l *load) takeName(ctx context.Context) error {
 
 // finishLanes is Finish of a load over several connections.
 func (l *load) finishLanes(ctx context.Context) ([]sink.Refusal, error) {
-	if err := l.land(ctx); err != nil {
+	if err := l.lanes.Land(ctx); err != nil {
 		return nil, err
 	}
-	return l.lanes.found, l.takeName(ctx)
+	return l.lanes.Found, l.takeName(ctx)
 }
-
-// endIn bounds what has to be done when a load ends, also one that was told to stop.
-const endIn = 20 * time.Second
 
 // dropSide takes the side table away, over another connection where the load's own is gone.
 func (l *load) dropSide() error {
@@ -260,11 +217,8 @@ func (l *load) dropSide() error {
 	if n == nil {
 		return nil
 	}
-	if n.Convoy != nil {
-		n.Close()
-	}
 	n.closeMore()
-	ctx, cancel := context.WithTimeout(context.Background(), endIn)
+	ctx, cancel := context.WithTimeout(context.Background(), db.EndIn)
 	defer cancel()
 	drop := "IF @@TRANCOUNT > 0 ROLLBACK TRANSACTION; DROP TABLE IF EXISTS " +
 		Dialect.Qualified(l.spec.Table.Schema, n.side)

@@ -516,7 +516,7 @@ func (l *load) Rollback() error {
 	}
 	l.d.load = nil
 	ctx := context.Background()
-	if l.lanes != nil && l.lanes.Convoy != nil {
+	if l.lanes != nil {
 		l.lanes.Close() // what is under way
 	}
 	var err error

@@ -39,13 +39,7 @@ func (d *DB) sweepMarks(ctx context.Context, schema string) {
 	if is, err := d.hasNotes(ctx, schema); err != nil || !is {
 		return
 	}
-	d.notebook(schema, "").SweepMarks(ctx, func(load string) bool {
-		free, err := d.tryLock(ctx, claimOf(load), 0)
-		if free {
-			d.unlock(ctx, claimOf(load))
-		}
-		return err == nil && free
-	})
+	d.notebook(schema, "").SweepMarks(ctx, func(load string) bool { return d.free(ctx, claimOf(load)) })
 }
 
 // unbegin takes a mark away whose load is over without a receipt.

@@ -361,7 +361,7 @@ func (d *DB) List(ctx context.Context) ([]db.Listing, error) {
 			x.Kind = "view"
 		}
 		if db.IsSide.MatchString(x.Name) {
-			if x.Kind = "unfinished"; d.remains(ctx, x.Name) {
+			if x.Kind = "unfinished"; d.free(ctx, sideLock(x.Name)) {
 				x.Kind = "remains"
 			}
 		}

@@ -41,6 +41,15 @@ func (d *DB) unlock(ctx context.Context, name string) {
 	d.c.ExecContext(ctx, "EXEC sys.sp_releaseapplock @Resource = @p1, @LockOwner = 'Session'", name)
 }
 
+// free reports whether nobody has a lock.
+func (d *DB) free(ctx context.Context, name string) bool {
+	got, err := d.tryLock(ctx, name, 0)
+	if got {
+		d.unlock(ctx, name)
+	}
+	return err == nil && got
+}
+
 // notesLock is held by whoever makes or drops a table of notes.
 const notesLock = "ambertray_steps"
 

@@ -107,18 +107,8 @@ func (t *tx) write(x *Table) error {
 	if x.writer == t {
 		return nil
 	}
-	blockers := func() (list []*tx) {
-		if x.writer != nil && x.writer != t {
-			list = append(list, x.writer)
-		}
-		for o := range x.shared {
-			if o != t {
-				list = append(list, o)
-			}
-		}
-		return append(list, x.filling(t)...)
-	}
-	if err := t.wait(blockers); err != nil {
+	err := t.wait(func() []*tx { return slices.Concat(x.writing(t), others(x.shared, t), others(x.bulks, t)) })
+	if err != nil {
 		return err
 	}
 	x.writer = t
@@ -126,9 +116,17 @@ func (t *tx) write(x *Table) error {
 	return nil
 }
 
-// filling are the transactions that put rows into a table in bulk, but for one.
-func (x *Table) filling(but *tx) (list []*tx) {
-	for o := range x.bulks {
+// writing is the transaction that has a table alone, if that is not a certain one.
+func (x *Table) writing(but *tx) []*tx {
+	if x.writer != nil && x.writer != but {
+		return []*tx{x.writer}
+	}
+	return nil
+}
+
+// others are the transactions that hold a table in a way, but for one.
+func others[V any](holders map[*tx]V, but *tx) (list []*tx) {
+	for o := range holders {
 		if o != but {
 			list = append(list, o)
 		}
@@ -142,18 +140,7 @@ func (t *tx) fill(x *Table) error {
 	if x.writer == t || len(x.indexes) > 0 {
 		return t.write(x)
 	}
-	err := t.wait(func() (list []*tx) {
-		if x.writer != nil && x.writer != t {
-			list = append(list, x.writer)
-		}
-		for o := range x.shared {
-			if o != t {
-				list = append(list, o)
-			}
-		}
-		return list
-	})
-	if err != nil {
+	if err := t.wait(func() []*tx { return slices.Concat(x.writing(t), others(x.shared, t)) }); err != nil {
 		return err
 	}
 	if x.bulks == nil {
@@ -166,13 +153,7 @@ func (t *tx) fill(x *Table) error {
 // read makes sure that nobody has changed a table and is not done; hold keeps writers
 // away until the transaction is done.
 func (t *tx) read(x *Table, hold bool) error {
-	blockers := func() []*tx {
-		if x.writer != nil && x.writer != t {
-			return []*tx{x.writer}
-		}
-		return x.filling(t)
-	}
-	if err := t.wait(blockers); err != nil {
+	if err := t.wait(func() []*tx { return slices.Concat(x.writing(t), others(x.bulks, t)) }); err != nil {
 		return err
 	}
 	if hold {
