@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sync"
 
+	"ambertray/internal/fault"
 	"ambertray/internal/sink"
 )
 
@@ -102,7 +103,7 @@ func (c *Convoy) Write(b sink.Batch, first int) (taken bool) {
 // fly takes one batch, and commits it when all before it are.
 func (c *Convoy) fly(n Lane, f flight) {
 	defer c.wait.Done()
-	clean := n.Take(c.ctx, f.Batch)
+	clean := c.take(n, f.Batch)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for clean && c.next != f.number {
@@ -125,6 +126,17 @@ func (c *Convoy) fly(n Lane, f flight) {
 	}
 	c.finished++
 	c.changed.Broadcast()
+}
+
+// take sends a batch over a lane. A fault there is no end of the program: the batch is sent again over the
+// load's own connection, which says it if it has it, too.
+func (c *Convoy) take(n Lane, b sink.Batch) (clean bool) {
+	var err error
+	func() {
+		defer fault.Recovered(&err)
+		clean = n.Take(c.ctx, b)
+	}()
+	return clean && err == nil
 }
 
 // Settle waits for what is under way, and begins what follows on the load's own connection:

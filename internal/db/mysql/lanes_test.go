@@ -196,27 +196,6 @@ func TestOwnConnectionLost(t *testing.T) {
 	assert.Zero(t, tables(t, conn))
 }
 
-// A load that is cancelled leaves nothing, with batches under way or not.
-func TestCancelledOnTwoConnections(t *testing.T) {
-	for batches := 1; batches < 6; batches++ {
-		d, conn := open(t)
-		f := fill(t, d)
-		ctx, cancel := context.WithCancel(context.Background())
-		for range batches {
-			_, err := f.put(ctx, 0)
-			require.NoError(t, err)
-		}
-		cancel()
-		_, err := f.put(ctx, 0)
-		if err == nil {
-			_, err = f.Finish(ctx)
-		}
-		assert.ErrorIs(t, err, context.Canceled)
-		f.Rollback()
-		assert.Zero(t, tables(t, conn))
-	}
-}
-
 // A batch that is told to stop between two statements leaves its transaction
 // open; what ends the load ends it, too.
 func TestCancelledBetweenStatements(t *testing.T) {

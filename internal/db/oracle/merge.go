@@ -122,7 +122,7 @@ func (d *DB) Affect(ctx context.Context, sql string) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	return res.RowsAffected()
+	return affected(ctx, res)
 }
 
 // Within implements db.Merger.

@@ -2,6 +2,7 @@ package oracle
 
 import (
 	"context"
+	"database/sql"
 	"encoding/binary"
 	"fmt"
 	"reflect"
@@ -235,7 +236,7 @@ func (l *load) try(ctx context.Context, r *rows) (*network.OracleError, error) {
 	defer st.Close()
 	res, err := st.ExecContext(ctx, l.arguments(r)...)
 	if err == nil {
-		if n, err := res.RowsAffected(); err != nil || n != int64(len(r.numbers)) {
+		if n, err := affected(ctx, res); err != nil || n != int64(len(r.numbers)) {
 			return nil, d.fail(fmt.Sprintf("has taken %d of %d rows without a word", n, len(r.numbers)), err)
 		}
 		return nil, nil
@@ -257,6 +258,15 @@ func (l *load) try(ctx context.Context, r *rows) (*network.OracleError, error) {
 		return nil, d.fail("cannot take the rows", err)
 	}
 	return m, d.do(ctx, "cannot go on", "ROLLBACK TO segment")
+}
+
+// affected is how many rows a statement took. One that was told to stop has no result, and the driver
+// says nothing of that.
+func affected(ctx context.Context, res sql.Result) (int64, error) {
+	if ctx.Err() != nil {
+		return 0, ctx.Err()
+	}
+	return res.RowsAffected()
 }
 
 // arguments are the columns of some rows, as the driver takes them.
