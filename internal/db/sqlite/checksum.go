@@ -122,8 +122,8 @@ func (l *load) Check(ctx context.Context) (*db.Checks, error) {
 // find returns the table's first page and the size of pages, or 0 where its
 // rows are not stored as text in UTF-8.
 func (p *pages) find(ctx context.Context, t dialect.Table, schema string) (root, size int64, err error) {
-	rows, err := p.d.questions().Rows(ctx, "cannot be read", "SELECT rootpage, (SELECT page_size FROM pragma_page_size('"+
-		schema+"')) FROM "+schema+".sqlite_schema WHERE type = 'table' AND name = ? COLLATE NOCASE "+
+	rows, err := p.d.questions().Rows(ctx, "cannot be read",
+		"SELECT rootpage, (SELECT page_size FROM pragma_page_size('"+schema+"')) FROM "+schema+".sqlite_schema WHERE type = 'table' AND name = ? COLLATE NOCASE "+
 		"AND (SELECT encoding = 'UTF-8' FROM pragma_encoding)", t.Name)
 	if err != nil || len(rows) == 0 {
 		return 0, 0, err

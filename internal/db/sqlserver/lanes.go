@@ -48,9 +48,10 @@ func (l *load) makeSide(ctx context.Context) error {
 		return err
 	}
 	n := &lanes{side: side}
-	n.Fleet = &db.Fleet{Fly: l.fly, Begin: l.beginLast, Write: l.sendBatch, In: func(ctx context.Context) (int64, error) {
-		return l.d.questions().Number(ctx, "cannot be asked which rows are in", "SELECT COUNT_BIG(*) FROM "+l.table)
-	}}
+	in := func(ctx context.Context) (int64, error) {
+		return d.questions().Number(ctx, "cannot be asked which rows are in", "SELECT COUNT_BIG(*) FROM "+l.table)
+	}
+	n.Fleet = &db.Fleet{Fly: l.fly, In: in, Begin: l.beginLast, Write: l.sendBatch}
 	l.lanes = n
 	l.table = Dialect.Qualified(t.Schema, side)
 	t.Name, t.Later = side, true
