@@ -123,8 +123,9 @@ func (l *load) Check(ctx context.Context) (*db.Checks, error) {
 // rows are not stored as text in UTF-8.
 func (p *pages) find(ctx context.Context, t dialect.Table, schema string) (root, size int64, err error) {
 	rows, err := p.d.questions().Rows(ctx, "cannot be read",
-		"SELECT rootpage, (SELECT page_size FROM pragma_page_size('"+schema+"')) FROM "+schema+".sqlite_schema WHERE type = 'table' AND name = ? COLLATE NOCASE "+
-		"AND (SELECT encoding = 'UTF-8' FROM pragma_encoding)", t.Name)
+		`SELECT rootpage, (SELECT page_size FROM pragma_page_size(?2)) FROM `+schema+`.sqlite_schema
+			WHERE type = 'table' AND name = ?1 COLLATE NOCASE AND (SELECT encoding = 'UTF-8' FROM pragma_encoding)`,
+		t.Name, schema)
 	if err != nil || len(rows) == 0 {
 		return 0, 0, err
 	}
