@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"strconv"
 
@@ -182,6 +183,27 @@ func (n Notebook) Add(ctx context.Context, there bool, step int, note string) er
 		}
 	}
 	return n.Write(ctx, step, note)
+}
+
+// AddStep is Add for a load that s is about. Of one that programs share, the first note has to be
+// there still: who ends the load takes the others away, so that a step that was in already could
+// be in twice. A step whose note is in the transaction is one that was not in, or was taken away;
+// held is what makes the server read the first one as it is now.
+func (n Notebook) AddStep(ctx context.Context, s *Spec, there bool, step int, note, held string) error {
+	if err := n.Add(ctx, there, step, note); err != nil || s.Opening == "" {
+		return err
+	}
+	rows, err := n.Rows(ctx, "cannot read how far the load is", fmt.Sprintf(
+		"SELECT note FROM %s WHERE load_name = %s AND step = 1%s", n.Table(), n.Dialect.Parameter(1), held), n.Load)
+	if err != nil || len(rows) == 1 && *rows[0][0] == s.Opening {
+		return err
+	}
+	err = n.Fail("knows the load "+n.Load+" as ended by another program, or begun anew", nil)
+	var ended *Error
+	if errors.As(err, &ended) {
+		ended.Clash = true
+	}
+	return err
 }
 
 // Read returns the load's notes from a step on, in order.

@@ -167,8 +167,10 @@ type Spec struct {
 	// is as it left it.
 	Steps string
 	Going bool
-	// Shared tells that several programs take the steps of the load; see [Joiner].
-	Shared bool
+	// Shared tells that several programs take the steps of the load; see [Joiner]. Opening is its
+	// first note, which a step of it is committed with: else another program has ended the load.
+	Shared  bool
+	Opening string
 	// Leaves, if not empty, is the note that stays of the load, as its first step, when it is done.
 	// Noted is how many notes there have to be until then: else another program has ended it.
 	Leaves string
@@ -267,9 +269,10 @@ type Noter interface {
 // its note and its rows come to be together, and no two notes have the same step.
 type Joiner interface {
 	// Take makes this session the only one that has a name, until it gives it back or ends. It
-	// does not wait: taken is false where another has it.
-	Take(ctx context.Context, name string) (taken bool, err error)
-	GiveBack(ctx context.Context, name string) error
+	// does not wait: taken is false where another has it. Where locks need a table, it is in the
+	// schema.
+	Take(ctx context.Context, schema, name string) (taken bool, err error)
+	GiveBack(ctx context.Context, schema, name string) error
 	// Shared are the notes of a load by their steps, from 1.
 	Shared(ctx context.Context, schema, load string) (map[int]string, error)
 	// Began reports that a program began a load and ended before its first note: a table without

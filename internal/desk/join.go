@@ -118,12 +118,12 @@ func (l *loading) joinOrBegin(ctx context.Context, s *load.Shared) (*shared, err
 		if err != nil || say != nil {
 			return heard(say, err)
 		}
-		taken, err := s.Control.Take(ctx, name)
+		taken, err := s.Control.Take(ctx, s.Schema, name)
 		if err != nil {
 			return nil, err
 		}
 		if taken {
-			defer s.Control.GiveBack(context.WithoutCancel(ctx), name)
+			defer s.Control.GiveBack(context.WithoutCancel(ctx), s.Schema, name)
 			if say, err = s.Opening(ctx); err != nil || say != nil {
 				return heard(say, err)
 			}
@@ -273,7 +273,7 @@ func (l *loading) finishShared(ctx context.Context, s *load.Shared, say *shared,
 	name := s.Name + " ends"
 	l.tell(NoteEvent{"all steps are in; what is left is to verify them, which one program does"})
 	for {
-		taken, err := s.Control.Take(ctx, name)
+		taken, err := s.Control.Take(ctx, s.Schema, name)
 		if err != nil {
 			return err
 		}
@@ -288,7 +288,7 @@ func (l *loading) finishShared(ctx context.Context, s *load.Shared, say *shared,
 			return err
 		}
 	}
-	defer s.Control.GiveBack(context.WithoutCancel(ctx), name)
+	defer s.Control.GiveBack(context.WithoutCancel(ctx), s.Schema, name)
 	stops := *say.Stops
 	entry, err := tray.Create(l.Tray, stops.Table.Name, stops.Started)
 	if err != nil {

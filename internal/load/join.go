@@ -174,6 +174,7 @@ type Shared struct {
 	}
 
 	opening opening
+	first   string // the note that the opening is
 	mine    int
 	records tray.Records
 }
@@ -217,7 +218,7 @@ func (s *Shared) notes(ctx context.Context) (map[int]string, error) {
 	if err := json.Unmarshal([]byte(notes[1]), &o); err != nil || o.Shared == nil && o.Done == nil {
 		return nil, fmt.Errorf("%s is the name of a load that programs do not share; choose another", s.Name)
 	}
-	if s.opening = o; o.Done != nil {
+	if s.opening, s.first = o, notes[1]; o.Done != nil {
 		return nil, o.Done
 	}
 	return notes, nil
@@ -270,6 +271,12 @@ func (s *Shared) Load(ctx context.Context, job Job) error {
 		}
 		if len(notes) == 0 {
 			return fmt.Errorf("the notes of the load %s have gone from %s", s.Name, db.NotesTable)
+		}
+		if j.job.Spec.Opening == "" {
+			j.job.Spec.Opening = s.first
+		}
+		if j.job.Spec.Opening != s.first {
+			return fmt.Errorf("the load %s has ended, and another of that name has begun", s.Name)
 		}
 		if j.in == nil && len(notes) > 1 {
 			if err := s.same(job.Sources, notes); err != nil {
@@ -415,7 +422,7 @@ func (j *joint) pass(ctx context.Context) (err error) {
 	j.owned = map[int]bool{}
 	defer func() {
 		for step := range j.owned {
-			j.Control.GiveBack(context.WithoutCancel(ctx), j.lock(step))
+			j.Control.GiveBack(context.WithoutCancel(ctx), j.Schema, j.lock(step))
 		}
 	}()
 	r := &run{job: j.job}
@@ -446,12 +453,12 @@ func (j *joint) anyFree(ctx context.Context) (bool, error) {
 			if _, in := j.in[step]; in {
 				continue
 			}
-			taken, err := j.Control.Take(ctx, j.lock(step))
+			taken, err := j.Control.Take(ctx, j.Schema, j.lock(step))
 			if err != nil {
 				return false, err
 			}
 			if taken {
-				return true, j.Control.GiveBack(ctx, j.lock(step))
+				return true, j.Control.GiveBack(ctx, j.Schema, j.lock(step))
 			}
 		}
 	}
@@ -481,7 +488,7 @@ func (j *joint) pick(ctx context.Context, c *delimited.Chunk) (bool, error) {
 
 // take takes a step, unless another is at it, or it is in by now.
 func (j *joint) take(ctx context.Context, step int) error {
-	taken, err := j.Control.Take(ctx, j.lock(step))
+	taken, err := j.Control.Take(ctx, j.Schema, j.lock(step))
 	if err != nil || !taken {
 		return err
 	}
@@ -490,7 +497,7 @@ func (j *joint) take(ctx context.Context, step int) error {
 		j.owned[step] = true
 		return nil
 	}
-	return errors.Join(err, j.Control.GiveBack(ctx, j.lock(step)))
+	return errors.Join(err, j.Control.GiveBack(ctx, j.Schema, j.lock(step)))
 }
 
 func (j *joint) owns(k int, c *delimited.Chunk) (step int, owned bool) {
@@ -558,5 +565,5 @@ func (j *joint) Chunk(ctx context.Context, k int, c *delimited.Chunk) error {
 	defer j.mu.Unlock()
 	delete(j.owned, step)
 	j.job.Log.Info("took a step", "step", step, "read", x.Records.Read, "loaded", x.Records.Loaded)
-	return j.Control.GiveBack(ctx, j.lock(step))
+	return j.Control.GiveBack(ctx, j.Schema, j.lock(step))
 }

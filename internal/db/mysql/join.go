@@ -8,7 +8,7 @@ import (
 )
 
 // Take implements db.Joiner.
-func (d *DB) Take(ctx context.Context, name string) (bool, error) {
+func (d *DB) Take(ctx context.Context, _, name string) (bool, error) {
 	var got sql.NullInt64
 	if err := d.c.QueryRowContext(ctx, "SELECT get_lock(?, 0)", claimOf("step "+name)).Scan(&got); err != nil {
 		return false, d.fail("cannot lock "+name, err)
@@ -17,7 +17,7 @@ func (d *DB) Take(ctx context.Context, name string) (bool, error) {
 }
 
 // GiveBack implements db.Joiner.
-func (d *DB) GiveBack(ctx context.Context, name string) error {
+func (d *DB) GiveBack(ctx context.Context, _, name string) error {
 	if _, err := d.c.ExecContext(ctx, "DO release_lock(?)", claimOf("step "+name)); err != nil {
 		return d.fail("cannot unlock "+name, err)
 	}

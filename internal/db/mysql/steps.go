@@ -99,7 +99,7 @@ func (l *load) noteBegun(ctx context.Context) error {
 
 // Step implements db.Stepper.
 func (l *load) Step(ctx context.Context, step int, note string) error {
-	if err := l.notebook().Write(ctx, step, note); err != nil {
+	if err := l.notebook().AddStep(ctx, &l.spec, true, step, note, " LOCK IN SHARE MODE"); err != nil {
 		return err
 	}
 	if err := l.sent(ctx, "cannot commit", "COMMIT"); err != nil {

@@ -6,7 +6,7 @@ import "context"
 const takenName = "hashtextextended('ambertray step ' || $1, 0)"
 
 // Take implements db.Joiner.
-func (d *DB) Take(ctx context.Context, name string) (taken bool, err error) {
+func (d *DB) Take(ctx context.Context, _, name string) (taken bool, err error) {
 	if err = d.c.QueryRow(ctx, "SELECT pg_try_advisory_lock("+takenName+")", name).Scan(&taken); err != nil {
 		err = d.fail("cannot lock "+name, err)
 	}
@@ -14,7 +14,7 @@ func (d *DB) Take(ctx context.Context, name string) (taken bool, err error) {
 }
 
 // GiveBack implements db.Joiner.
-func (d *DB) GiveBack(ctx context.Context, name string) error {
+func (d *DB) GiveBack(ctx context.Context, _, name string) error {
 	if _, err := d.c.Exec(ctx, "SELECT pg_advisory_unlock("+takenName+")", name); err != nil {
 		return d.fail("cannot unlock "+name, err)
 	}

@@ -99,6 +99,7 @@ func explain(where, what string, err error) error {
 	e := &db.Error{Where: where, What: what}
 	var p *pgconn.PgError
 	switch {
+	case err == nil: // it is no error of the server's or the driver's
 	case errors.As(err, &p):
 		e.Err = fmt.Errorf("%s (SQLSTATE %s)", p.Message, p.Code)
 		if p.Detail != "" {
@@ -414,7 +415,11 @@ func (l *load) begin(ctx context.Context) error {
 	tx := l.d.together
 	if tx == nil {
 		var err error
-		if tx, err = l.d.c.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead}); err != nil {
+		level := pgx.RepeatableRead
+		if l.spec.Opening != "" { // of what others do, it has to see the newest
+			level = pgx.ReadCommitted
+		}
+		if tx, err = l.d.c.BeginTx(ctx, pgx.TxOptions{IsoLevel: level}); err != nil {
 			return l.d.fail("cannot begin a transaction", err)
 		}
 	}

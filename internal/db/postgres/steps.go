@@ -20,7 +20,7 @@ func (l *load) Step(ctx context.Context, step int, note string) error {
 	if err != nil {
 		return err
 	}
-	if err := notes.Add(ctx, is, step, note); err != nil {
+	if err := notes.AddStep(ctx, &l.spec, is, step, note, ""); err != nil {
 		return err
 	}
 	if err := l.commit(ctx); err != nil {
