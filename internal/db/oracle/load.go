@@ -141,7 +141,8 @@ func (l *load) statements(ctx context.Context, t dialect.Table) ([]string, error
 }
 
 // start begins a transaction of the load. Of a table that exists, the rows that are there
-// stay as they are until its end: others may read it.
+// stay as they are until its end: others may read it. Programs that share a load add to it
+// side by side.
 func (l *load) start(ctx context.Context) error {
 	if t := l.d.together; t == nil || !t.there {
 		if err := l.d.begin(); err != nil {
@@ -151,7 +152,7 @@ func (l *load) start(ctx context.Context) error {
 			t.there = l.side == ""
 		}
 	}
-	if l.side != "" {
+	if l.side != "" || l.spec.Shared {
 		return nil
 	}
 	return l.hold(ctx, l.home())
@@ -202,7 +203,7 @@ func (l *load) Commit(ctx context.Context) error {
 		return l.wait(ctx)
 	}
 	if l.spec.Steps != "" {
-		if err := l.notebook().Forget(ctx); err != nil {
+		if err := l.notebook().End(ctx, &l.spec); err != nil {
 			return err
 		}
 	}

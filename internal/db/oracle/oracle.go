@@ -397,6 +397,7 @@ func explain(where, what string, err error) error {
 			e.Do = db.HintLost
 		}
 		e.Missing = m.ErrCode == 12514 || m.ErrCode == 12505
+		e.Clash, e.Twice = m.ErrCode == 60, m.ErrCode == 1
 		return e
 	}
 	if err == nil {

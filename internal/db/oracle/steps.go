@@ -21,8 +21,10 @@ const atLoad = "another session is still at this load"
 // is its own.
 func (l *load) stepwise(ctx context.Context) error {
 	d, t := l.d, l.spec.Table
-	if err := d.lock(ctx, t.Schema, claimOf(l.spec.Steps), atLoad, lockWait); err != nil {
-		return err
+	if !l.spec.Shared {
+		if err := d.lock(ctx, t.Schema, claimOf(l.spec.Steps), atLoad, lockWait); err != nil {
+			return err
+		}
 	}
 	if l.spec.Going {
 		return nil
@@ -71,7 +73,7 @@ func (l *load) stepwise(ctx context.Context) error {
 
 // Step implements db.Stepper.
 func (l *load) Step(ctx context.Context, step int, note string) error {
-	if err := l.notebook().Write(ctx, step, note); err != nil {
+	if err := l.notebook().AddStep(ctx, &l.spec, true, step, note, ""); err != nil {
 		return err
 	}
 	if err := l.commit(); err != nil {

@@ -53,7 +53,7 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 }
 
 func (l *load) prepare(ctx context.Context) error {
-	if l.spec.Steps != "" {
+	if l.spec.Steps != "" && !l.spec.Shared {
 		if err := l.d.claim(ctx, l.spec.Steps); err != nil {
 			return err
 		}
@@ -78,7 +78,8 @@ func (l *load) prepare(ctx context.Context) error {
 }
 
 // begin starts a transaction of the load. Of a table that is added to, the rows that are
-// there stay as they are until its end: others may read it.
+// there stay as they are until its end: others may read it. Programs that share a load add to
+// it side by side.
 func (l *load) begin(ctx context.Context) error {
 	t := l.d.together
 	if t == nil || !t.open {
@@ -90,7 +91,7 @@ func (l *load) begin(ctx context.Context) error {
 		t.open = true
 	}
 	l.open, l.saved = true, false
-	if l.spec.Mode == db.Append || l.spec.Going {
+	if !l.spec.Shared && (l.spec.Mode == db.Append || l.spec.Going) {
 		return l.d.do(ctx, "cannot hold the table", "DECLARE @held int; SELECT TOP (1) @held = 1 FROM "+l.home()+
 			" WITH (TABLOCK, HOLDLOCK)")
 	}
@@ -221,7 +222,7 @@ func (l *load) settle(ctx context.Context) error {
 func (l *load) announce(into string) {
 	options := []string{"KEEP_NULLS", "CHECK_CONSTRAINTS", "FIRE_TRIGGERS"}
 	numbered := l.stage != nil || l.spec.Stage != nil
-	if l.spec.Mode.New() || numbered {
+	if l.spec.Mode.New() && !l.spec.Shared || numbered {
 		options = append(options, "TABLOCK")
 	}
 	var defs []string

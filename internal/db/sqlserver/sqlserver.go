@@ -297,6 +297,7 @@ func explain(where, what string, err error) error {
 			e.Do = hints[m.Number]
 		}
 		e.Missing = m.Number == 4060 || m.Number == 911
+		e.Clash, e.Twice = m.Number == 1205, m.Number == 2627 || m.Number == 2601
 		return e
 	}
 	if err == nil {

@@ -75,7 +75,7 @@ func (l *load) Step(ctx context.Context, step int, note string) error {
 	if err != nil {
 		return err
 	}
-	if err := notes.Add(ctx, is, step, note); err != nil {
+	if err := notes.AddStep(ctx, &l.spec, is, step, note, ""); err != nil {
 		return err
 	}
 	if err := l.commit(ctx); err != nil {
@@ -103,23 +103,26 @@ func (d *DB) hasNotes(ctx context.Context, schema string) (bool, error) {
 	return len(rows) > 0, err
 }
 
-// forget removes the load's notes.
+// forget removes the load's notes, but for what it leaves.
 func (l *load) forget(ctx context.Context) error {
 	is, err := l.d.hasNotes(ctx, l.spec.Home().Schema)
 	if err != nil || !is {
 		return err
 	}
-	return l.notebook().Forget(ctx)
+	return l.notebook().End(ctx, &l.spec)
 }
 
-// tidy drops the table of notes if no load has any left. If that cannot be, it stays for the
-// next.
+// tidy drops the table of notes if no load has any left and none is at it. If that cannot be, it
+// stays for the next. The table is had alone while its rows are counted: where the server keeps
+// versions of rows, a note that is not committed yet would not be seen, and be dropped with it.
 func (d *DB) tidy(ctx context.Context, schema string) {
 	if d.lockNotes(ctx) != nil {
 		return
 	}
 	defer d.unlock(ctx, notesLock)
-	if is, err := d.hasNotes(ctx, schema); err == nil && is {
-		d.notebook(schema, "").DropEmpty(ctx)
+	if is, err := d.hasNotes(ctx, schema); err != nil || !is || d.do(ctx, "", "SET LOCK_TIMEOUT 0") != nil {
+		return
 	}
+	d.DropExactly(ctx, &db.Table{Schema: schema, Name: db.NotesTable}, 0)
+	d.waitForLocks(ctx)
 }
