@@ -366,7 +366,7 @@ func (l *load) sameHash(ctx context.Context) (bool, error) {
 		types, row = append(types, c.typ), append(row, v)
 	}
 	// A server that only speaks like PostgreSQL may not have the functions.
-	if err := l.simple(ctx, "SAVEPOINT trial"); err != nil {
+	if err := l.d.simple(ctx, "SAVEPOINT trial"); err != nil {
 		return false, err
 	}
 	var got int64
@@ -374,10 +374,10 @@ func (l *load) sameHash(ctx context.Context) (bool, error) {
 		strings.Join(values, ", "))).Scan(&got)
 	var refused *pgconn.PgError
 	if errors.As(err, &refused) {
-		return false, l.simple(ctx, "ROLLBACK TO trial; RELEASE trial")
+		return false, l.d.simple(ctx, "ROLLBACK TO trial; RELEASE trial")
 	}
 	if err == nil {
-		err = l.simple(ctx, "RELEASE trial")
+		err = l.d.simple(ctx, "RELEASE trial")
 	}
 	if err != nil {
 		return false, l.d.fail("cannot compute checksums", err)

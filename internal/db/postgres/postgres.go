@@ -9,14 +9,11 @@
 package postgres
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
 	"fmt"
-	"io"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -244,27 +241,25 @@ func standardType(c *db.Column, declared string) {
 }
 
 type load struct {
-	d       *DB
-	tx      pgx.Tx
-	spec    db.Spec
-	table   string // quoted
-	copySQL string
-	binary  bool
-	loose   []bool
-	sums    []summed // columns of which checksums are made, or nil
-	names   []string // of the columns that are loaded, quoted
-	key     []string // still to be built
+	d     *DB
+	tx    pgx.Tx
+	spec  db.Spec
+	table string // quoted
+	*copier
+	loose []bool
+	sums  []summed // columns of which checksums are made, or nil
+	names []string // of the columns that are loaded, quoted
+	key   []string // still to be built
 	// final is the table where rows go into a stage first, else empty; stageKey are
 	// the columns of the stage that others refer to, quoted.
 	final    string
 	stageKey []string
-	lanes    *lanes         // where rows go over several connections, or nil
-	refused  []sink.Refusal // of the batch at hand
+	lanes    *lanes // where rows go over several connections, or nil
 }
 
 // Begin implements db.Session.
 func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
-	l := &load{d: d, spec: spec, binary: true}
+	l := &load{d: d, spec: spec, copier: &copier{on: d, binary: true}}
 	t := spec.Table
 	l.table = Dialect.Qualified(t.Schema, t.Name)
 	if spec.Steps != "" && !spec.Shared {
@@ -472,169 +467,7 @@ func (l *load) Write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) 
 
 // write is Write over the load's own connection.
 func (l *load) write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
-	l.refused = nil
-	if err := l.send(ctx, b.Data, 0, b.Rows); err != nil {
-		return nil, err
-	}
-	return l.refused, nil
-}
-
-// send copies rows of data, of which the first has the number first in the
-// batch, under savepoints; what the server refuses is left out. It begins with
-// all of them. Behind a refusal it goes on with as few rows as were good before
-// it, and with more again while all goes well, so that rows are hardly sent in
-// vain, whether one in a million is refused or all of them.
-func (l *load) send(ctx context.Context, data []byte, first, rows int) error {
-	head := func(n int) []byte {
-		if n == rows {
-			return data
-		}
-		return data[:l.offset(data, n)]
-	}
-	next := func(n int) {
-		data, first, rows = data[len(head(n)):], first+n, rows-n
-	}
-	for n := rows; rows > 0; {
-		n = min(n, rows)
-		p, err := l.try(ctx, head(n))
-		if err != nil {
-			return err
-		}
-		line := 0
-		if p != nil {
-			line = lineOf(p.Where)
-		}
-		switch {
-		case p == nil:
-			next(n)
-			n = min(4*n, step)
-		case n > 2*step:
-			n = step // what is refused stands rarely alone
-		case n == 1:
-			l.refuse(first, p)
-			next(1)
-		case line < 1 || line > n:
-			n /= 2
-		default:
-			good := line - 1
-			if err := l.send(ctx, head(good), first, good); err != nil {
-				return err
-			}
-			next(good)
-			l.refuse(first, p)
-			next(1)
-			n = max(good, 1)
-		}
-	}
-	return nil
-}
-
-// try copies rows under a savepoint, and returns the server's refusal, if a row
-// is to blame for it; then none of them is in.
-func (l *load) try(ctx context.Context, data []byte) (*pgconn.PgError, error) {
-	if err := l.simple(ctx, "SAVEPOINT segment"); err != nil {
-		return nil, err
-	}
-	err := l.copy(ctx, data)
-	if err == nil {
-		return nil, l.simple(ctx, "RELEASE segment")
-	}
-	var p *pgconn.PgError
-	if !errors.As(err, &p) || !aboutRows(p.Code) {
-		return nil, l.d.fail("cannot take the rows", err)
-	}
-	return p, l.simple(ctx, "ROLLBACK TO segment; RELEASE segment")
-}
-
-// simple runs statements in one exchange with the server.
-func (l *load) simple(ctx context.Context, sql string) error {
-	if _, err := l.d.c.PgConn().Exec(ctx, sql).ReadAll(); err != nil {
-		return l.d.fail("cannot go on", err)
-	}
-	return nil
-}
-
-// step is how many rows are sent at once in a batch that has been refused.
-const step = 4000
-
-func (l *load) refuse(row int, p *pgconn.PgError) {
-	r := refusalOf(p)
-	r.Row = row
-	l.refused = append(l.refused, r)
-}
-
-// refusalOf is what the server says of a row.
-func refusalOf(p *pgconn.PgError) sink.Refusal {
-	msg := p.Message
-	if p.Detail != "" {
-		msg += ": " + p.Detail
-	}
-	column := p.ColumnName
-	if column == "" {
-		if m := columnIn.FindStringSubmatch(p.Where); m != nil {
-			column = m[1]
-		} else if m := keyIn.FindStringSubmatch(p.Detail); m != nil {
-			column = m[1]
-		}
-	}
-	return sink.Refusal{Column: column, Message: fmt.Sprintf("%s (SQLSTATE %s)", msg, p.Code),
-		Kind: fmt.Sprintf("%s (SQLSTATE %s)", p.Message, p.Code)}
-}
-
-var (
-	lineIn   = regexp.MustCompile(`COPY .*, line (\d+)`)
-	columnIn = regexp.MustCompile(`COPY .*, line \d+, column ([^:\n]+)`)
-	keyIn    = regexp.MustCompile(`^Key \(([^()]+)\)=`)
-)
-
-func lineOf(where string) int {
-	m := lineIn.FindStringSubmatch(where)
-	if m == nil {
-		return 0
-	}
-	n, _ := strconv.Atoi(m[1])
-	return n
-}
-
-// aboutRows reports an SQLSTATE class that a row is to blame for: data
-// exceptions, integrity, check options, and errors that triggers raise.
-func aboutRows(code string) bool {
-	switch code[:2] {
-	case "22", "23", "44", "P0":
-		return true
-	}
-	return false
-}
-
-// offset is where row n begins.
-func (l *load) offset(data []byte, n int) int {
-	i := 0
-	for range n {
-		i = l.end(data, i)
-	}
-	return i
-}
-
-func (l *load) end(data []byte, i int) int {
-	if l.binary {
-		return rowEnd(data, i)
-	}
-	return lineEnd(data, i)
-}
-
-func (l *load) copy(ctx context.Context, rows []byte) error {
-	_, err := copyTo(ctx, l.d.c, l.copySQL, l.binary, rows)
-	return err
-}
-
-// copyTo sends rows over a connection, and returns how many the server took.
-func copyTo(ctx context.Context, c *pgx.Conn, copySQL string, binary bool, rows []byte) (int64, error) {
-	r := io.Reader(bytes.NewReader(rows))
-	if binary {
-		r = io.MultiReader(bytes.NewReader(copyHeader), r, bytes.NewReader(copyTrailer))
-	}
-	tag, err := c.PgConn().CopyFrom(ctx, r, copySQL)
-	return tag.RowsAffected(), err
+	return l.take(ctx, b.Data, b.Rows)
 }
 
 // Finish implements db.Finisher: it builds the key. Rows that break it are
