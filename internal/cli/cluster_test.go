@@ -82,15 +82,6 @@ func clusterBench(t *testing.T) *bench {
 
 const clusterCSV = "id,toll,note\n"
 
-func (b *bench) passages(name string, from, n int) {
-	var text strings.Builder
-	text.WriteString(clusterCSV)
-	for i := range n {
-		fmt.Fprintf(&text, "%d,%d.50,passage number %d of the year\n", from+i, i%97, i)
-	}
-	b.write(name, text.String())
-}
-
 // Loads of all modes are on all servers, whichever of them was loaded into.
 func TestClusterModes(t *testing.T) {
 	b := clusterBench(t)

@@ -159,6 +159,8 @@ type Spec struct {
 	Deletes bool
 	// FileRows, if above 0, is how many rows a file has at most, where a table is files.
 	FileRows int64
+	// Within tells that rows of the table are read within the transaction, by other means than Tally.
+	Within bool
 	// Once tells that the rows cannot be told apart again when all are in: a
 	// [Finisher] must then refuse each as it comes.
 	Once bool
@@ -218,6 +220,9 @@ type Sider interface {
 	// Side is the name of the table that has the rows now.
 	Side() string
 }
+
+// A Remarker is a Load with something to say of how its rows go.
+type Remarker interface{ Remarks() []string }
 
 // A Checker is a Load that can tell by checksums whether its table holds the
 // rows that were written, which takes a fraction of the time of a tally.

@@ -239,6 +239,7 @@ func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job 
 	job.Rejects = rejects
 	job.Progress = m.Set
 	job.Waits = func(what string, w db.Wait) { d.showsWait(m, what, w, answer.at) }
+	job.Says = func(text string) { d.tell(NoteEvent{text}) }
 	if answer.prove {
 		job.Prove = func(ctx context.Context, table db.Name) error { return d.prove(ctx, entry, job, table, m.Set) }
 	}

@@ -19,7 +19,13 @@ const (
 	AtReceipt    Point = "at the receipt" // before it gets its name
 )
 
-// Points are all of them.
+// Of a load into several servers, within its commit:
+const (
+	Prepared  Point = "prepared on the other servers"
+	Undecided Point = "committed on the first server only"
+)
+
+// Points are all that every load passes.
 var Points = []Point{InBatch, BeforeCommit, AtCommit, AfterCommit, AtReceipt}
 
 type key struct{}

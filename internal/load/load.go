@@ -59,6 +59,8 @@ type Job struct {
 	// Prove, if not nil, compares every value before the commit. table is the one that has
 	// the rows until then.
 	Prove func(ctx context.Context, table db.Name) error
+	// Says, if not nil, is called with what the database has to say of how the rows go.
+	Says func(text string)
 	// Waits is called where another session has to be waited for.
 	Waits func(what string, w db.Wait)
 	// Ledger tells that the load is written into the ledger of the schema; By is who
@@ -253,11 +255,27 @@ func (r *run) begin(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	r.job.Spec.Within = r.job.Prove != nil
 	if r.load, err = r.job.Session.Begin(ctx, r.job.Spec); err != nil {
 		return err
 	}
 	r.Sink, r.Follower = r.load, r
+	r.remark()
 	return nil
+}
+
+// remark passes on what the database has to say of how the rows go.
+func (r *run) remark() {
+	x, is := r.load.(db.Remarker)
+	if !is {
+		return
+	}
+	for _, text := range x.Remarks() {
+		r.job.Log.Info("how rows go", "what", text)
+		if r.job.Says != nil {
+			r.job.Says(text)
+		}
+	}
 }
 
 // unstage takes the stage of a merge away.

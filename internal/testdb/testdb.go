@@ -58,6 +58,36 @@ func Postgres(t testing.TB) (string, *sql.DB) {
 	return u.String(), db
 }
 
+// Shards returns what Postgres does, with a database that knows two others as the servers shard2 and
+// shard3, and connections with all three.
+func Shards(t testing.TB) (string, *sql.DB, []*sql.DB) {
+	t.Helper()
+	base, first := Postgres(t)
+	var may bool
+	require.NoError(t, first.QueryRow("SELECT current_setting('max_prepared_transactions')::int > 0 AND "+
+		"EXISTS (SELECT FROM pg_available_extensions WHERE name = 'postgres_fdw')").Scan(&may))
+	if !may {
+		t.Skip("the PostgreSQL server has no postgres_fdw, or no prepared transactions")
+	}
+	statements := []string{"CREATE EXTENSION postgres_fdw"}
+	var others []*sql.DB
+	for _, name := range []string{"shard2", "shard3"} {
+		at, other := Postgres(t)
+		u, err := url.Parse(at)
+		require.NoError(t, err)
+		others = append(others, other)
+		statements = append(statements, "CREATE SERVER "+name+" FOREIGN DATA WRAPPER postgres_fdw OPTIONS (host '"+
+			u.Hostname()+"', port '"+u.Port()+"', dbname '"+u.Path[1:]+"')",
+			"CREATE USER MAPPING FOR CURRENT_USER SERVER "+name+" OPTIONS (user '"+u.User.Username()+"', password '"+
+				Password+"')")
+	}
+	for _, s := range statements {
+		_, err := first.Exec(s)
+		require.NoError(t, err, s)
+	}
+	return base, first, others
+}
+
 // MySQL does the same on MariaDB.
 func MySQL(t testing.TB) (string, *sql.DB) {
 	t.Helper()

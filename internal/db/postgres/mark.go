@@ -22,6 +22,9 @@ func (l *load) Mark(ctx context.Context) (string, error) {
 	if err := l.tx.QueryRow(ctx, "SELECT txid_current()::text").Scan(&xid); err != nil {
 		return "", l.d.fail("cannot mark the commit", err)
 	}
+	if l.apart != nil {
+		xid = l.apart.mark(xid)
+	}
 	return xidMark + xid, nil
 }
 
@@ -34,21 +37,17 @@ func (d *DB) Outcome(ctx context.Context, _, mark string) (db.Outcome, error) {
 	if !is {
 		return db.Unknown, nil
 	}
+	xid, servers, beyond := strings.Cut(xid, marked)
 	for {
-		var status *string
-		err := d.c.QueryRow(ctx, "SELECT txid_status($1::text::bigint)", xid).Scan(&status)
-		var no *pgconn.PgError
-		switch {
-		case errors.As(err, &no):
-			return db.Unknown, nil // of another server, or long ago
-		case err != nil:
-			return db.Unknown, d.fail("cannot tell what became of the commit", err)
-		case status == nil:
-			return db.Unknown, nil
-		case *status == "committed":
-			return db.Committed, nil
-		case *status == "aborted":
-			return db.RolledBack, nil
+		status, err := d.statusOf(ctx, xid)
+		if err != nil || status == "" {
+			return db.Unknown, err
+		}
+		if outcome, is := outcomes[status]; is {
+			if beyond {
+				err = d.finishBeyond(ctx, xid, servers, status == committed)
+			}
+			return outcome, err
 		}
 		select { // the server is at it still, or has not seen that we are gone
 		case <-ctx.Done():
@@ -57,6 +56,9 @@ func (d *DB) Outcome(ctx context.Context, _, mark string) (db.Outcome, error) {
 		}
 	}
 }
+
+// outcomes are what the server says of transactions that are over.
+var outcomes = map[string]db.Outcome{committed: db.Committed, aborted: db.RolledBack}
 
 // Settled implements db.Outcomer.
 func (d *DB) Settled(context.Context, string, string) {}
@@ -71,6 +73,9 @@ func lost(err error) bool {
 func (l *load) commit(ctx context.Context) error {
 	if l.d.together != nil {
 		return nil // with the others
+	}
+	if l.apart != nil {
+		return l.apart.commit(ctx, l)
 	}
 	return l.d.commit(ctx, l.tx)
 }

@@ -254,7 +254,9 @@ type load struct {
 	// the columns of the stage that others refer to, quoted.
 	final    string
 	stageKey []string
-	lanes    *lanes // where rows go over several connections, or nil
+	lanes    *lanes  // where rows go over several connections, or nil
+	apart    *shards // the partitions to which rows go straight, or nil
+	remarks  []string
 }
 
 // Begin implements db.Session.
@@ -274,8 +276,10 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 		if err = l.makeSide(ctx); l.lanes != nil {
 			name = l.lanes.side
 		}
-	} else if err = l.begin(ctx); err == nil {
-		err = l.makeReady(ctx)
+	} else if l.apart, err = l.goesStraight(ctx); err == nil {
+		if err = l.begin(ctx); err == nil {
+			err = l.makeReady(ctx)
+		}
 	}
 	if err != nil {
 		l.Rollback()
@@ -300,16 +304,34 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 			}
 		}
 	}
-	if l.sums, err = l.summedColumns(ctx, found); err != nil {
+	if l.apart == nil { // else each server adds up what it has
+		l.sums, err = l.summedColumns(ctx, found)
+	}
+	if err != nil {
 		l.Rollback()
 		return nil, err
 	}
 	l.copySQL = fmt.Sprintf("COPY %s (%s) FROM STDIN", l.table, strings.Join(l.names, ", "))
 	if l.binary {
-		l.copySQL += " (FORMAT binary)"
+		l.copySQL += binaryForm
+	}
+	if err := l.beginBeyond(ctx); err != nil {
+		l.Rollback()
+		return nil, err
 	}
 	return l, nil
 }
+
+// beginBeyond begins the transactions of the servers to which rows go straight.
+func (l *load) beginBeyond(ctx context.Context) error {
+	if l.apart == nil {
+		return nil
+	}
+	return l.apart.begin(ctx, l)
+}
+
+// Remarks implements db.Remarker.
+func (l *load) Remarks() []string { return l.remarks }
 
 // makeReady empties the table, or makes it.
 func (l *load) makeReady(ctx context.Context) error {
@@ -467,6 +489,9 @@ func (l *load) Write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) 
 
 // write is Write over the load's own connection.
 func (l *load) write(ctx context.Context, b sink.Batch) ([]sink.Refusal, error) {
+	if l.apart != nil {
+		return l.apart.write(ctx, b, l.copier)
+	}
 	return l.take(ctx, b.Data, b.Rows)
 }
 
@@ -555,6 +580,9 @@ func (l *load) buildKey(ctx context.Context) ([]sink.Refusal, error) {
 
 // Tally implements db.Load.
 func (l *load) Tally(ctx context.Context) (int64, []tally.Tally, error) {
+	if l.apart != nil {
+		return l.apart.tally(ctx, l)
+	}
 	return l.d.tally(ctx, l.tx, l.spec.Table, l.loose)
 }
 
@@ -715,6 +743,7 @@ func (l *load) Commit(ctx context.Context) error {
 		l.d.unlockSide(ctx, l.lanes.side)
 		l.lanes = nil
 	}
+	l.apart.end()
 	l.d.load = nil
 	if l.spec.Steps != "" {
 		l.d.tidy(ctx, l.spec.Home().Schema)
@@ -731,6 +760,7 @@ func (l *load) Rollback() error {
 	if l.d.together != nil {
 		return nil
 	}
+	l.apart.end()
 	if l.tx != nil {
 		if err := l.tx.Rollback(context.Background()); err != nil && !errors.Is(err, pgx.ErrTxClosed) {
 			return cmp.Or(l.dropSide(), l.d.fail("cannot roll back", err))

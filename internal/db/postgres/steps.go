@@ -27,7 +27,10 @@ func (l *load) Step(ctx context.Context, step int, note string) error {
 		return err
 	}
 	l.spec.Going = true
-	return l.begin(ctx)
+	if err := l.begin(ctx); err != nil {
+		return err
+	}
+	return l.beginBeyond(ctx)
 }
 
 // claim makes this session the only one at a load.
