@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -48,10 +49,13 @@ func isTerminal(w any) bool {
 // printJSON prints the document of a command.
 func (a *app) printJSON(v any) error {
 	a.shown = true
-	e := json.NewEncoder(a.raw)
-	e.SetIndent("", "  ")
+	out := bufio.NewWriterSize(a.raw, 64<<10)
+	e := json.NewEncoder(&indenter{w: out})
 	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	return out.Flush()
 }
 
 // failed says that the program ends with an error, in words, and as a document where

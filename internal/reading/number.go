@@ -189,8 +189,23 @@ var currenciesBy = func() (by [2][256][]string) {
 	return
 }()
 
-// StartsWithCurrency reports whether a currency stands before something.
-func StartsWithCurrency(b []byte) bool { return currencyAt(b, true) != "" }
+// currencyBegins has, by the first byte of the currencies, what may stand behind it: the low five bits of
+// the second bytes, each a bit, or all of them where a currency has one byte.
+var currencyBegins = func() (begins [256]uint32) {
+	for _, c := range currencies {
+		if len(c) == 1 {
+			begins[c[0]] = ^uint32(0)
+		} else {
+			begins[c[0]] |= 1 << (c[1] & 31)
+		}
+	}
+	return
+}()
+
+// StartsWithCurrency reports whether a currency stands before something, of two bytes at least.
+func StartsWithCurrency(b []byte) bool {
+	return currencyBegins[b[0]]>>(b[1]&31)&1 != 0 && currencyAt(b, true) != ""
+}
 
 func currencyAt(b []byte, front bool) string {
 	if front {

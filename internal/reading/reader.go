@@ -284,6 +284,15 @@ func TrimSpace(b []byte) []byte {
 	if len(b) == 0 || b[0] > ' ' && b[0] < 0x80 && b[len(b)-1] > ' ' && b[len(b)-1] < 0x80 {
 		return b
 	}
+	for len(b) > 0 && (b[0] == ' ' || b[0] == '\t') {
+		b = b[1:]
+	}
+	for len(b) > 0 && (b[len(b)-1] == ' ' || b[len(b)-1] == '\t') {
+		b = b[:len(b)-1]
+	}
+	if len(b) == 0 || b[0] < 0x80 && b[len(b)-1] < 0x80 {
+		return b
+	}
 	return bytes.Trim(b, " \t\u00a0")
 }
 

@@ -5,6 +5,7 @@ import (
 	"context"
 	"io"
 	"slices"
+	"strings"
 
 	"ambertray/internal/source/charset"
 	"ambertray/internal/source/delimited"
@@ -163,11 +164,16 @@ func sampleWith(text []byte, whole bool, f delimited.Form, most int, texts bool)
 
 // texted are fields as strings, which lie in one.
 func texted(fields [][]byte) []string {
-	var all []byte
+	var b strings.Builder
+	size := 0
 	for _, f := range fields {
-		all = append(all, f...)
+		size += len(f)
 	}
-	whole, out := string(all), make([]string, len(fields))
+	b.Grow(size)
+	for _, f := range fields {
+		b.Write(f)
+	}
+	whole, out := b.String(), make([]string, len(fields))
 	at := 0
 	for i, f := range fields {
 		out[i] = whole[at : at+len(f)]
