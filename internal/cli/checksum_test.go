@@ -30,7 +30,6 @@ func readings(n int, twice map[int]int) string {
 // their key are; the first stays.
 func TestChecksumsAfterRefusals(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
-		t.Parallel() // of those that take long
 		n, by := 130_000, 1
 		if s.name == "oracle" {
 			n, by = 13_000, 10 // its stand-in takes long to add up

@@ -54,7 +54,6 @@ func TestLoadsAtOnce(t *testing.T) {
 // Another session's lock is waited for, as long as is said, and named.
 func TestLockWait(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
-		t.Parallel() // of those that take long
 		b.write("base.csv", "id,toll\n1,2.50\n")
 		b.run(0, "load", "base.csv", "--into", s.url, "--table", "tolls")
 		b.write("more.csv", "id,toll\n2,3.50\n")

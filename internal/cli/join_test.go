@@ -77,7 +77,6 @@ func onJoiners(t *testing.T, test func(t *testing.T, b *bench, s server)) {
 // record is in once, or among the rejects once, into a new table and into one with rows.
 func TestJoined(t *testing.T) {
 	onJoiners(t, func(t *testing.T, b *bench, s server) {
-		t.Parallel() // of those that take long
 		rows, rejects := b.gauges()
 		for round, mode := range []string{"create", "append", "create"} {
 			args := []string{"gauges.yaml", "--commit-every", "1000", "--mode", mode, "--join", fmt.Sprint("night ", round)}

@@ -156,7 +156,6 @@ var commit = map[string]string{
 // the server has it and behind it. Resumed, it is in once.
 func TestLostAnswersOfSteps(t *testing.T) {
 	onNetwork(t, func(t *testing.T, b *bench, s server) {
-		t.Parallel() // of those that take long
 		u, err := url.Parse(s.url)
 		require.NoError(t, err)
 		var text strings.Builder
@@ -314,7 +313,6 @@ func TestLostAnswers(t *testing.T) {
 // not know, 'verify' settles it, and the same load again makes the table new and no more.
 func TestCutAtAnyMessage(t *testing.T) {
 	onNetwork(t, func(t *testing.T, b *bench, s server) {
-		t.Parallel() // of those that take long
 		step := map[bool]int{true: 41, false: 23}[s.name == "oracle"]
 		if os.Getenv("AMBERTRAY_CUTS") == "every" {
 			step = 1

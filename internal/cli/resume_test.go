@@ -105,7 +105,6 @@ func (b *bench) killedCommand(commits int, cmd *exec.Cmd) bool {
 // repeats a record, on each database, into a new table and into one with rows.
 func TestResumedAfterKills(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
-		t.Parallel() // of those that take long
 		rows, rejects := b.gauges()
 		for _, mode := range []string{"create", "append"} {
 			want := rows
@@ -170,7 +169,6 @@ func (b *bench) stopped(s server, more ...string) string {
 
 func TestStoppedLoads(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
-		t.Parallel() // of those that take long
 		rows, rejects := b.gauges()
 		entry := b.stopped(s)
 		assert.Contains(t, s.tables(t), "ambertray_steps")
@@ -254,7 +252,6 @@ func TestStepsNotBegun(t *testing.T) {
 // Two loads at once keep their notes apart.
 func TestStepsOfTwoLoads(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
-		t.Parallel() // of those that take long
 		b.gauges()
 		entry := b.stopped(s)
 		rec := b.loaded(3, "gauges.yaml", "--into", s.url, "--table", "others", "--commit-every", "1000")
@@ -326,7 +323,6 @@ func TestLongPipes(t *testing.T) {
 		return string(out)
 	}
 	onServers(t, func(t *testing.T, b *bench, s server) {
-		t.Parallel() // of those that take long
 		assert.Contains(t, piped(b, 0, "plan", "-", "--table", "remarks", "--type", "Remarks=text", "-o", "remarks.yaml"), "2 columns")
 		plan := strings.Replace(b.read("remarks.yaml"), "name: remarks\n", "name: remarks\n  key: [reading]\n", 1)
 		b.write("remarks.yaml", plan)

@@ -30,6 +30,7 @@ type server struct {
 // onServers runs a test on each database. Each has a folder of its own.
 func onServers(t *testing.T, test func(t *testing.T, b *bench, s server)) {
 	t.Run("sqlite", func(t *testing.T) {
+		t.Parallel() // most of the time, one waits for the other
 		b := newBench(t)
 		// A blank database, for queries beside the program's.
 		db, err := sql.Open("sqlite", "file:"+filepath.Join(b.dir, "canal.db")+"?_texttotime=0")
@@ -47,6 +48,7 @@ func onNetwork(t *testing.T, test func(*testing.T, *bench, server)) {
 		open func(testing.TB) (string, *sql.DB)
 	}{{"postgres", testdb.Postgres}, {"mysql", testdb.MySQL}, {"sqlserver", testdb.SQLServer}, {"oracle", testdb.Oracle}} {
 		t.Run(s.name, func(t *testing.T) {
+			t.Parallel()
 			b, s := on(t, s.name, s.open)
 			test(t, b, s)
 		})
@@ -543,7 +545,6 @@ func TestKilled(t *testing.T) {
 		fmt.Fprintf(&text, "%d,a name of some length %d,%d.25\n", i+10, i, i)
 	}
 	onServers(t, func(t *testing.T, b *bench, s server) {
-		t.Parallel() // of those that take long
 		b.write("big.csv", text.String())
 		b.run(0, "plan", "big.csv", "-o", "big.yaml")
 		s.exec(t, "CREATE TABLE existing (id int PRIMARY KEY, name varchar(60), n decimal(12,2))", "INSERT INTO existing VALUES (1, 'one', 1.00)")

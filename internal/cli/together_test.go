@@ -246,7 +246,7 @@ func TestTogetherInACircle(t *testing.T) {
 
 // So it is of tables that are there, whose rows are changed.
 func TestTogetherKilledMerging(t *testing.T) {
-	kills := killsOr(t, 4)
+	kills := killsOr(t, 3)
 	onGroupers(t, func(t *testing.T, b *bench, s server) {
 		b.fleet(20000, "")
 		both := []string{"load", "passages.yaml", "boats.yaml", "--into", s.url, "--yes"}
