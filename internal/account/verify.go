@@ -229,7 +229,7 @@ func Resolve(ctx context.Context, e *tray.Entry, p *plan.Plan, conn db.Session) 
 		switch {
 		case notes != nil && notes.Done == nil:
 			return load.ErrStopped
-		case notes != nil && notes.Done.Entry != e.Name:
+		case notes != nil && !notes.Done.Of(e.Name, stops.Ends):
 			return notes.Done
 		}
 		return e.Settle(tray.ReceiptFile)

@@ -3,6 +3,7 @@ package desk
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -113,7 +114,7 @@ func (l *loading) checkShared() error {
 // joinOrBegin is what the load begins with, whoever begins it.
 func (l *loading) joinOrBegin(ctx context.Context, s *load.Shared) (*shared, error) {
 	name := s.Name + " begins"
-	for {
+	for tries := 0; ; {
 		say, err := s.Opening(ctx)
 		if err != nil || say != nil {
 			return heard(say, err)
@@ -123,19 +124,35 @@ func (l *loading) joinOrBegin(ctx context.Context, s *load.Shared) (*shared, err
 			return nil, err
 		}
 		if taken {
-			defer s.Control.GiveBack(context.WithoutCancel(ctx), s.Schema, name)
-			if say, err = s.Opening(ctx); err != nil || say != nil {
+			say, err = l.beginOnce(ctx, s)
+			s.Control.GiveBack(context.WithoutCancel(ctx), s.Schema, name)
+			if tries++; err == nil && say != nil || err != nil && (tries == mostBegun || !load.Clashed(err)) {
 				return heard(say, err)
 			}
-			if err := l.beginShared(ctx, s); err != nil {
-				return nil, err
-			}
-			return heard(s.Opening(ctx))
 		}
 		if err := later(ctx, pause); err != nil {
 			return nil, err
 		}
 	}
+}
+
+// mostBegun is how often a program begins a load that others begin as well.
+const mostBegun = 20
+
+// beginOnce begins the load, unless another has: in a cluster, through a server whose locks are its own.
+func (l *loading) beginOnce(ctx context.Context, s *load.Shared) (json.RawMessage, error) {
+	if say, err := s.Opening(ctx); err != nil || say != nil {
+		return say, err
+	}
+	failed := l.beginShared(ctx, s)
+	if failed != nil && l.conn != nil {
+		l.conn.Close()
+		l.conn = nil
+	}
+	if say, err := s.Opening(ctx); err != nil || say != nil {
+		return say, err
+	}
+	return nil, failed
 }
 
 // leftBehind reports whether the table is what a program left that began this load and ended.
@@ -290,6 +307,7 @@ func (l *loading) finishShared(ctx context.Context, s *load.Shared, say *shared,
 	}
 	defer s.Control.GiveBack(context.WithoutCancel(ctx), s.Schema, name)
 	stops := *say.Stops
+	stops.Ends = rand.Text()
 	entry, err := tray.Create(l.Tray, stops.Table.Name, stops.Started)
 	if err != nil {
 		return err
@@ -319,7 +337,9 @@ func (l *loading) finishShared(ctx context.Context, s *load.Shared, say *shared,
 	// Through another server of a cluster, whose locks are its own, another program may have been first.
 	for n := 0; err != nil && n < 4 && ctx.Err() == nil; n++ {
 		_, opening := s.Opening(ctx)
-		if done, _ := l.sharedDone(cmp.Or(opening, err)); done && l.answer.Shared.Verified != entry.Name {
+		var done *load.SharedDone
+		if errors.As(cmp.Or(opening, err), &done) && !done.Of(entry.Name, stops.Ends) {
+			l.answer.Shared.Verified = done.Entry
 			return os.RemoveAll(entry.Dir)
 		}
 		if later(ctx, pause) != nil {

@@ -141,7 +141,7 @@ func (d *Desk) stoppedJob(ctx context.Context, e *Entry, stops *tray.Stops,
 	}
 	if job.Going, job.Spec.Going = going, going != nil; stops.Shared {
 		job.Spec.Noted = going.Steps + 1 // and the first, which is no step
-		job.Spec.Leaves = (&load.SharedDone{Entry: e.Name, By: whoami(), At: now()}).Note()
+		job.Spec.Leaves = (&load.SharedDone{Entry: e.Name, Ends: stops.Ends, By: whoami(), At: now()}).Note()
 	}
 	if r.Limit != nil {
 		job.MaxRejects, job.MaxShare, job.MaxLeast = r.Limit.Count, r.Limit.Share, r.Limit.Least

@@ -184,15 +184,20 @@ func (s *Shared) Took() (steps int, records tray.Records) { return s.mine, s.rec
 
 // A SharedDone says who has verified a load that programs share, so that it is done.
 type SharedDone struct {
-	Entry string    `json:"entry"`
-	By    string    `json:"by"`
-	At    time.Time `json:"at"`
+	Entry string `json:"entry"`
+	// Ends tells entries of the same name apart; see [tray.Stops].
+	Ends string    `json:"ends,omitempty"`
+	By   string    `json:"by"`
+	At   time.Time `json:"at"`
 }
 
 func (d *SharedDone) Error() string {
 	return fmt.Sprintf("the load is done: it was verified by another program, of %s, at %s, as %s", d.By,
 		d.At.Format(time.RFC3339), d.Entry)
 }
+
+// Of reports whether an entry is the one that has verified the load.
+func (d *SharedDone) Of(entry, ends string) bool { return d.Entry == entry && d.Ends == ends }
 
 // Note is what stays of the load.
 func (d *SharedDone) Note() string {
@@ -290,7 +295,7 @@ func (s *Shared) Load(ctx context.Context, job Job) error {
 		taken := s.mine
 		err = j.pass(ctx)
 		switch {
-		case err != nil && clashes < mostClashes && ctx.Err() == nil && clashed(err):
+		case err != nil && clashes < mostClashes && ctx.Err() == nil && Clashed(err):
 			clashes++
 			job.Log.Info("begins a step anew", "why", err)
 		case err != nil:
@@ -372,9 +377,9 @@ func (s *Shared) sameSource(k int, src *source.Source, left *[]Share) error {
 // pause is how long a program waits before it looks for steps again that others are at.
 const pause = 300 * time.Millisecond
 
-// clashed reports whether the database has ended a step in favour of another session, or has its note
+// Clashed reports whether the database has ended a step in favour of another session, or has its note
 // already: from another program, through another server of a cluster, whose locks are its own.
-func clashed(err error) bool {
+func Clashed(err error) bool {
 	var x *db.Error
 	return errors.As(err, &x) && (x.Clash || x.Twice || x.Do == db.HintLocked)
 }

@@ -96,7 +96,9 @@ func TestSharesAreHeldAgainstTheText(t *testing.T) {
 
 // The note of a load that is done says so, and by whom; others are no notes of such loads.
 func TestSharedDone(t *testing.T) {
-	done := &SharedDone{Entry: "gauges-20261127-110000", By: "keeper@lock", At: time.Date(2026, 11, 27, 11, 0, 0, 0, time.UTC)}
+	done := &SharedDone{Entry: "gauges-20261127-110000", Ends: "A", By: "keeper@lock", At: time.Date(2026, 11, 27, 11, 0, 0, 0, time.UTC)}
+	assert.True(t, done.Of("gauges-20261127-110000", "A"))
+	assert.False(t, done.Of("gauges-20261127-110000", "B"), "it has the same name, on another tray")
 	g, err := ParseNotes([]string{done.Note()})
 	require.NoError(t, err)
 	assert.Equal(t, done, g.Done)

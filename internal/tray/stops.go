@@ -18,6 +18,9 @@ type Stops struct {
 	Load string `json:"load"`
 	// Shared tells that several programs take the steps of the load.
 	Shared bool `json:"shared,omitempty"`
+	// Ends is what the note that stays of such a load says of this entry: those of other programs have
+	// the same name, on their own trays.
+	Ends string `json:"ends,omitempty"`
 	// As is how expressions know the load; empty: by the name of the entry.
 	As       string   `json:"as,omitempty"`
 	Database string   `json:"database"` // without password

@@ -382,6 +382,7 @@ type load struct {
 	keep    string   // the table that has the old rows
 	made    bool     // the table is ours, under its own name, and nothing is committed in it
 	stepped bool     // a step has been committed
+	begun   string   // the note that the load has begun, if it is this one's
 	refused []sink.Refusal
 	record  []db.LedgerRow // still to be written
 	mark    string         // by which the commit can be asked for
@@ -1042,7 +1043,9 @@ func (l *load) Rollback() error {
 			l.d.c = c
 		}
 	}
-	if l.side != "" || l.made {
+	stepwise := l.spec.Steps != "" && !l.spec.Going && !l.stepped
+	ours := !stepwise || l.owns(ctx)
+	if l.side != "" || l.made && ours {
 		if _, err2 := l.d.c.ExecContext(ctx, "DROP TABLE IF EXISTS "+l.table); err2 != nil && err == nil {
 			err = err2
 		}
@@ -1053,7 +1056,7 @@ func (l *load) Rollback() error {
 			err = err2
 		}
 	}
-	if l.made || l.spec.Steps != "" && !l.spec.Going && !l.stepped {
+	if stepwise && ours {
 		l.forget(ctx)
 		l.d.tidy(ctx, l.spec.Home().Schema)
 	}

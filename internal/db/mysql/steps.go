@@ -2,7 +2,9 @@ package mysql
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
+	"time"
 
 	"ambertray/internal/db"
 )
@@ -44,22 +46,16 @@ func (l *load) stepwise(ctx context.Context) error {
 	if l.spec.Going {
 		return nil
 	}
-	notes, err := d.notes(ctx, t.Schema, l.spec.Steps, 0)
-	if err != nil {
+	if l.spec.Shared && !l.spec.Mode.New() {
+		return nil // no definition, and the first note there is counts
+	}
+	left, err := l.takeBegin(ctx)
+	if err != nil || !l.spec.Mode.New() {
 		return err
-	}
-	begun := len(notes) > 0
-	if !begun {
-		if err := l.noteBegun(ctx); err != nil {
-			return err
-		}
-	}
-	if !l.spec.Mode.New() {
-		return nil
 	}
 	if found, err := d.Find(ctx, t.Schema, t.Name); err != nil {
 		return err
-	} else if found != nil && begun {
+	} else if found != nil && left {
 		rows, err := d.Count(ctx, found)
 		if err != nil {
 			return err
@@ -83,9 +79,48 @@ func (l *load) stepwise(ctx context.Context) error {
 	return nil
 }
 
+// takeBegin makes the note that the load has begun this session's own; left tells that there was one,
+// of a program that has ended. On one server, locks keep others from it meanwhile. The servers of a
+// cluster have locks of their own: there another may be at it, and is waited for.
+func (l *load) takeBegin(ctx context.Context) (left bool, err error) {
+	mine := rand.Text()
+	was, left, err := l.beginner(ctx)
+	switch {
+	case err != nil:
+		return false, err
+	case !left:
+		err = l.noteBegun(ctx, mine)
+	default:
+		if l.spec.Shared && l.d.inCluster(ctx) {
+			if err := l.awaitBeginner(ctx, was); err != nil {
+				return false, err
+			}
+		}
+		err = l.setBegin(ctx, was, mine)
+	}
+	if err == nil {
+		l.begun = mine
+	}
+	return left, err
+}
+
+// beginner is what the note says that the load has begun, if there is one.
+func (l *load) beginner(ctx context.Context) (note string, is bool, err error) {
+	notes := l.notebook()
+	if there, err := l.d.notesIn(ctx, notes.Schema)(); err != nil || !there {
+		return "", false, err
+	}
+	rows, err := notes.Rows(ctx, "cannot read how far the load is", "SELECT note FROM "+notes.Table()+
+		" WHERE load_name = ? AND step = 0", notes.Load)
+	if err != nil || len(rows) == 0 {
+		return "", false, err
+	}
+	return *rows[0][0], true, nil
+}
+
 // noteBegun writes the note that the load has begun, and makes the table for it
 // where there is none.
-func (l *load) noteBegun(ctx context.Context) error {
+func (l *load) noteBegun(ctx context.Context, mine string) error {
 	d := l.d
 	if err := d.lockNotes(ctx); err != nil {
 		return err
@@ -94,11 +129,87 @@ func (l *load) noteBegun(ctx context.Context) error {
 	if err := l.notebook().Make(ctx); err != nil {
 		return err
 	}
-	return l.notebook().Write(ctx, 0, "")
+	return l.notebook().Write(ctx, 0, mine)
+}
+
+// setBegin changes the note that the load has begun, if it is still as it was: of several programs that
+// do, one does it.
+func (l *load) setBegin(ctx context.Context, was, now string) error {
+	notes := l.notebook()
+	res, err := l.d.c.ExecContext(ctx, "UPDATE "+notes.Table()+" SET note = ? WHERE load_name = ? AND step = 0 AND "+
+		"note = ?", now, notes.Load, was)
+	if err != nil {
+		return l.d.fail("cannot note that the load has begun", err)
+	}
+	if n, err := res.RowsAffected(); err != nil || n != 1 {
+		return l.begunByAnother()
+	}
+	return nil
+}
+
+func (l *load) begunByAnother() error {
+	err := l.d.fail("says that another program begins the load", nil)
+	err.(*db.Error).Clash = true
+	return err
+}
+
+// beginIn is how long a program of a cluster may take to begin a load that is shared: it makes a table.
+const beginIn = 20 * time.Second
+
+// awaitBeginner waits until the program has ended that has begun the load, or its time is over.
+func (l *load) awaitBeginner(ctx context.Context, was string) error {
+	for until := time.Now().Add(beginIn); time.Now().Before(until); {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(250 * time.Millisecond):
+		}
+		opened, err := l.d.Stepped(ctx, l.notebook().Schema, l.spec.Steps, 1)
+		if err != nil {
+			return err
+		}
+		now, is, err := l.beginner(ctx)
+		if err != nil {
+			return err
+		}
+		if opened || !is || now != was {
+			return l.begunByAnother()
+		}
+	}
+	return nil
+}
+
+// inCluster reports a server that is one of several with the same tables.
+func (d *DB) inCluster(ctx context.Context) bool {
+	var name string
+	var size int
+	err := d.c.QueryRowContext(ctx, "SHOW GLOBAL STATUS LIKE 'wsrep_cluster_size'").Scan(&name, &size)
+	return err == nil && size > 1
+}
+
+// owns reports whether the load is this session's to take back: nobody has begun it anew.
+func (l *load) owns(ctx context.Context) bool {
+	switch {
+	case l.begun == "":
+		return false
+	case !l.spec.Shared:
+		return true
+	}
+	still := rand.Text()
+	if l.setBegin(ctx, l.begun, still) != nil {
+		return false
+	}
+	l.begun = still
+	return true
 }
 
 // Step implements db.Stepper.
 func (l *load) Step(ctx context.Context, step int, note string) error {
+	if l.spec.Shared && l.begun != "" {
+		if err := l.setBegin(ctx, l.begun, "begun"); err != nil {
+			return err
+		}
+	}
 	if err := l.notebook().AddStep(ctx, &l.spec, true, step, note, " LOCK IN SHARE MODE"); err != nil {
 		return err
 	}
