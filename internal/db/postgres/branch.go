@@ -99,8 +99,13 @@ func (s *shards) prepare(ctx context.Context, xid string) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), prepareIn)
 	defer cancel()
 	for _, b := range s.branches {
-		if err := b.simple(ctx, "PREPARE TRANSACTION "+b.called(s.gid, xid)); err != nil {
-			return err
+		got, err := b.c.PgConn().Exec(ctx, "PREPARE TRANSACTION "+b.called(s.gid, xid)).ReadAll()
+		if err != nil {
+			return b.fail("cannot prepare the commit", err)
+		}
+		// A transaction that had failed would be rolled back, without an error.
+		if tag := got[0].CommandTag.String(); tag != "PREPARE TRANSACTION" {
+			return b.fail("has not prepared the commit: it says "+tag, nil)
 		}
 	}
 	return nil

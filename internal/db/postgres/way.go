@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -31,6 +32,9 @@ type way struct {
 
 const wayTable = "pg_temp.ambertray_way"
 
+// mostParts is how many partitions a table may have that is made after for each load.
+const mostParts = 500
+
 // wayOf says how the table is made.
 func (d *DB) wayOf(ctx context.Context, parent string, spec *db.Spec, parts []partition) (w way, err error) {
 	var by string
@@ -43,8 +47,11 @@ func (d *DB) wayOf(ctx context.Context, parent string, spec *db.Spec, parts []pa
 	if err != nil {
 		return w, d.fail("cannot say by what the table is partitioned", err)
 	}
-	if !plain {
+	switch {
+	case !plain:
 		return w, detour("the table is partitioned by an expression")
+	case len(parts) > mostParts:
+		return w, detour(fmt.Sprintf("the table has more than %d partitions", mostParts))
 	}
 	for _, name := range columns {
 		i := slices.IndexFunc(spec.Table.Columns, func(c dialect.Column) bool { return c.Name == name })
@@ -105,12 +112,11 @@ func (w *way) find(ctx context.Context, b sink.Batch) ([]uint32, error) {
 			data = binary.BigEndian.AppendUint32(data, uint32(row))
 			continue
 		}
-		end := lineEnd(b.Data, i)
-		fields := bytes.Split(b.Data[i:end-1], []byte{'\t'})
+		spans, i = wordsOf(spans[:0], b.Data, i)
 		for _, k := range w.keys {
-			data = append(append(data, fields[k]...), '\t')
+			data = append(append(data, spans[k]...), '\t')
 		}
-		data, i = fmt.Appendf(data, "%d\n", row), end
+		data = append(strconv.AppendInt(data, int64(row), 10), '\n')
 	}
 	// A row that no partition takes is refused here, too; the table itself is to say so.
 	if _, err := w.copier.take(ctx, data, b.Rows); err != nil {
@@ -146,6 +152,18 @@ func fieldsOf(spans [][]byte, data []byte, i int) ([][]byte, int) {
 		i = end
 	}
 	return spans, i
+}
+
+// wordsOf is fieldsOf for rows as text.
+func wordsOf(spans [][]byte, data []byte, i int) ([][]byte, int) {
+	end := lineEnd(data, i)
+	line := data[i : end-1]
+	for more := true; more; {
+		var field []byte
+		field, line, more = bytes.Cut(line, []byte{'\t'})
+		spans = append(spans, field)
+	}
+	return spans, end
 }
 
 // write sends each row of a batch to the server that has its partition, side by side.
