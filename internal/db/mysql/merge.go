@@ -62,10 +62,11 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 		fmt.Sprintf("CREATE TEMPORARY TABLE %s (%s BIGINT NOT NULL AUTO_INCREMENT PRIMARY KEY%s%s) ENGINE=InnoDB "+
 			"SELECT "+
 			"%s FROM %s%s", m.Stage, m.Number, what, index, strings.Join(names, ", "), from, empty),
-		// The columns of an outer join take nulls.
-		fmt.Sprintf("CREATE TEMPORARY TABLE %s (%s BIGINT, %s VARCHAR(10), KEY (%s)) ENGINE=InnoDB SELECT %s "+
+		// The columns of an outer join take nulls. The key has an index here, too: where the server believes
+		// that the table has few rows, it begins with that, and would go through all changes for each row.
+		fmt.Sprintf("CREATE TEMPORARY TABLE %s (%s BIGINT, %s VARCHAR(10), KEY (%s)%s) ENGINE=InnoDB SELECT %s "+
 			"FROM (SELECT 1 AS one) x LEFT JOIN %s t ON 1 = 0%s", m.Changes, dialect.ChangeRow, dialect.ChangeWhat,
-			dialect.ChangeRow, m.NoChanges("NULL", "NULL"), m.Table, empty),
+			dialect.ChangeRow, index, m.NoChanges("NULL", "NULL"), m.Table, empty),
 	} {
 		if _, err := d.c.ExecContext(ctx, sql); err != nil {
 			return nil, d.fail("cannot make the tables of a merge", err)
