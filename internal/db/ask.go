@@ -156,6 +156,8 @@ func Notes(schema string) dialect.Table {
 type Notebook struct {
 	Questions
 	Schema, Load string
+	// There tells whether there is a table of notes, which others may take away.
+	There func(ctx context.Context) (bool, error)
 }
 
 // Table is the quoted name of the table with the notes.
@@ -193,15 +195,18 @@ func (n Notebook) AddStep(ctx context.Context, s *Spec, there bool, step int, no
 	if err := n.Add(ctx, there, step, note); err != nil || s.Opening == "" {
 		return err
 	}
-	rows, err := n.Rows(ctx, "cannot read how far the load is", fmt.Sprintf(
-		"SELECT note FROM %s WHERE load_name = %s AND step = 1%s", n.Table(), n.Dialect.Parameter(1), held), n.Load)
-	if err != nil || len(rows) == 1 && *rows[0][0] == s.Opening {
-		return err
+	first, _, err := n.note(ctx, 1, held)
+	if err == nil && first != s.Opening {
+		err = InTheWay(n.Fail("knows the load "+n.Load+" as ended by another program, or begun anew", nil))
 	}
-	err = n.Fail("knows the load "+n.Load+" as ended by another program, or begun anew", nil)
-	var ended *Error
-	if errors.As(err, &ended) {
-		ended.Clash = true
+	return err
+}
+
+// InTheWay makes a failure one of those behind which the same once more may well go in.
+func InTheWay(err error) error {
+	var e *Error
+	if errors.As(err, &e) {
+		e.Clash = true
 	}
 	return err
 }
@@ -220,10 +225,9 @@ func (n Notebook) Read(ctx context.Context, from int) (notes []string, err error
 	return notes, nil
 }
 
-// Steps are the load's notes by their steps, from 1; there tells whether there is a table of notes,
-// which others may take away.
-func (n Notebook) Steps(ctx context.Context, there func() (bool, error)) (notes map[int]string, err error) {
-	err = ifThere(there, func() error {
+// Steps are the load's notes by their steps, from 1.
+func (n Notebook) Steps(ctx context.Context) (notes map[int]string, err error) {
+	err = n.ifThere(ctx, func() error {
 		rows, err := n.Rows(ctx, "cannot read how far the load is", fmt.Sprintf(
 			"SELECT step, note FROM %s WHERE load_name = %s AND step >= 1", n.Table(), n.Dialect.Parameter(1)), n.Load)
 		notes = map[int]string{}
@@ -239,25 +243,44 @@ func (n Notebook) Steps(ctx context.Context, there func() (bool, error)) (notes 
 	return notes, err
 }
 
-// Has reports whether the load has a note of a step; there is as for Steps.
-func (n Notebook) Has(ctx context.Context, step int, there func() (bool, error)) (has bool, err error) {
-	err = ifThere(there, func() error {
-		rows, err := n.Rows(ctx, "cannot read how far the load is", fmt.Sprintf(
-			"SELECT step FROM %s WHERE load_name = %s AND step = %d", n.Table(), n.Dialect.Parameter(1), step), n.Load)
-		has = len(rows) > 0
+// Note is the load's note of a step, if it has one.
+func (n Notebook) Note(ctx context.Context, step int) (note string, has bool, err error) {
+	err = n.ifThere(ctx, func() (err error) {
+		note, has, err = n.note(ctx, step, "")
 		return err
 	})
-	return has, err
+	return note, has, err
+}
+
+// note is Note of a table that is there; held stands behind the query.
+func (n Notebook) note(ctx context.Context, step int, held string) (string, bool, error) {
+	rows, err := n.Rows(ctx, "cannot read how far the load is", fmt.Sprintf(
+		"SELECT note FROM %s WHERE load_name = %s AND step = %d%s", n.Table(), n.Dialect.Parameter(1), step, held), n.Load)
+	if err != nil || len(rows) == 0 {
+		return "", false, err
+	}
+	return *rows[0][0], true, nil
+}
+
+// Began reports that a program began the load and ended before its first step: where a definition is
+// committed at once, it stands behind the note that has step 0.
+func (n Notebook) Began(ctx context.Context) (bool, error) {
+	_, began, err := n.Note(ctx, 0)
+	if err != nil || !began {
+		return false, err
+	}
+	notes, err := n.Steps(ctx)
+	return len(notes) == 0, err
 }
 
 // ifThere reads from a table that may not be there, or go meanwhile: then nothing is read.
-func ifThere(there func() (bool, error), read func() error) error {
-	if is, err := there(); err != nil || !is {
+func (n Notebook) ifThere(ctx context.Context, read func() error) error {
+	if is, err := n.There(ctx); err != nil || !is {
 		return err
 	}
 	failed := read()
 	if failed != nil {
-		if is, err := there(); err == nil && !is {
+		if is, err := n.There(ctx); err == nil && !is {
 			return nil
 		}
 	}

@@ -73,7 +73,8 @@ const (
 func NewMark(q Questions, schema string) Notebook {
 	var r [8]byte
 	rand.Read(r[:])
-	return Notebook{q, schema, markPrefix + time.Now().UTC().Format(markTime) + " " + hex.EncodeToString(r[:])}
+	load := markPrefix + time.Now().UTC().Format(markTime) + " " + hex.EncodeToString(r[:])
+	return Notebook{Questions: q, Schema: schema, Load: load}
 }
 
 // BeginMark notes that a load has begun; DoneMark that it is done, in its transaction.
@@ -113,7 +114,7 @@ func (n Notebook) SweepMarks(ctx context.Context, ended func(load string) bool) 
 		if err == nil && time.Since(at) < markKept && (*r[1] == markDone || !ended(*r[0])) {
 			continue
 		}
-		if err := (Notebook{n.Questions, n.Schema, *r[0]}).Forget(ctx); err != nil {
+		if err := (Notebook{Questions: n.Questions, Schema: n.Schema, Load: *r[0]}).Forget(ctx); err != nil {
 			return err
 		}
 	}

@@ -278,13 +278,8 @@ type Joiner interface {
 	// schema.
 	Take(ctx context.Context, schema, name string) (taken bool, err error)
 	GiveBack(ctx context.Context, schema, name string) error
-	// Shared are the notes of a load by their steps, from 1.
-	Shared(ctx context.Context, schema, load string) (map[int]string, error)
-	// Began reports that a program began a load and ended before its first note: a table without
-	// rows may be what it left.
-	Began(ctx context.Context, schema, load string) (bool, error)
-	// Stepped reports whether a step of a load is in.
-	Stepped(ctx context.Context, schema, load string, step int) (bool, error)
+	// Notebook are the notes of a load.
+	Notebook(schema, load string) Notebook
 }
 
 // An Error is a database's failure, with what can be done about it.

@@ -161,7 +161,7 @@ func (l *loading) leftBehind(ctx context.Context) (bool, error) {
 	if !is {
 		return false, nil
 	}
-	return j.Began(ctx, l.in.Plan.Table.Schema, l.req.Join)
+	return j.Notebook(l.in.Plan.Table.Schema, l.req.Join).Began(ctx)
 }
 
 func heard(say json.RawMessage, err error) (*shared, error) {

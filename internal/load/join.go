@@ -214,7 +214,7 @@ func (s *Shared) Opening(ctx context.Context) (json.RawMessage, error) {
 
 // notes are those of the load, the first of which is the opening.
 func (s *Shared) notes(ctx context.Context) (map[int]string, error) {
-	notes, err := s.Control.Shared(ctx, s.Schema, s.Name)
+	notes, err := s.Control.Notebook(s.Schema, s.Name).Steps(ctx)
 	if err != nil || len(notes) == 0 {
 		s.opening = opening{}
 		return nil, err
@@ -497,7 +497,7 @@ func (j *joint) take(ctx context.Context, step int) error {
 	if err != nil || !taken {
 		return err
 	}
-	in, err := j.Control.Stepped(ctx, j.Schema, j.Name, step)
+	_, in, err := j.Control.Notebook(j.Schema, j.Name).Note(ctx, step)
 	if err == nil && !in {
 		j.owned[step] = true
 		return nil

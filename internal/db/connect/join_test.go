@@ -96,7 +96,7 @@ func TestStepsAreInOnce(t *testing.T) {
 			assert.Contains(t, e.Error(), "ended by another program")
 			require.NoError(t, late.Rollback())
 
-			notes, err := conn.(db.Joiner).Shared(ctx, "", "night")
+			notes, err := conn.(db.Joiner).Notebook("", "night").Steps(ctx)
 			require.NoError(t, err)
 			assert.Equal(t, map[int]string{1: stays}, notes)
 			assert.Equal(t, joined(ids(1, 10)), content(t, conn))

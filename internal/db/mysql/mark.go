@@ -47,7 +47,7 @@ func (d *DB) sweepMarks(ctx context.Context, schema string) {
 	if found, err := d.Find(ctx, schema, db.NotesTable); err != nil || found == nil {
 		return
 	}
-	err := d.notebook(schema, "").SweepMarks(ctx, func(load string) bool {
+	err := d.Notebook(schema, "").SweepMarks(ctx, func(load string) bool {
 		var free sql.NullInt64
 		err := d.c.QueryRowContext(ctx, "SELECT is_free_lock(?)", claimOf(load)).Scan(&free)
 		return err == nil && free.Int64 == 1
@@ -65,7 +65,7 @@ func (l *load) Mark(ctx context.Context) (string, error) {
 	case l.mark == "":
 		return "", nil
 	}
-	return db.RowMark + l.mark, l.d.notebook(l.spec.Home().Schema, l.mark).DoneMark(ctx)
+	return db.RowMark + l.mark, l.d.Notebook(l.spec.Home().Schema, l.mark).DoneMark(ctx)
 }
 
 // Unmark implements db.Marked.
@@ -110,7 +110,7 @@ func (d *DB) Outcome(ctx context.Context, schema, mark string) (db.Outcome, erro
 	if err != nil || found == nil {
 		return db.Unknown, err
 	}
-	return d.notebook(schema, row).OutcomeOfMark(ctx)
+	return d.Notebook(schema, row).OutcomeOfMark(ctx)
 }
 
 // swapped is the outcome where the side table is gone: it has its name, or somebody
@@ -144,7 +144,7 @@ func (d *DB) Settled(ctx context.Context, schema, mark string) {
 	if found, err := d.Find(ctx, schema, db.NotesTable); err != nil || found == nil {
 		return
 	}
-	if d.notebook(schema, row).Forget(ctx) == nil {
+	if d.Notebook(schema, row).Forget(ctx) == nil {
 		d.tidy(ctx, schema)
 	}
 }

@@ -9,11 +9,13 @@ import (
 	"ambertray/internal/db"
 )
 
-func (d *DB) notebook(schema, load string) db.Notebook {
-	return db.Notebook{Questions: d.questions(), Schema: schema, Load: load}
+// Notebook implements db.Joiner.
+func (d *DB) Notebook(schema, load string) db.Notebook {
+	there := func(ctx context.Context) (bool, error) { return d.hasNotes(ctx, schema) }
+	return db.Notebook{Questions: d.questions(), Schema: schema, Load: load, There: there}
 }
 
-func (l *load) notebook() db.Notebook { return l.d.notebook(l.spec.Home().Schema, l.spec.Steps) }
+func (l *load) notebook() db.Notebook { return l.d.Notebook(l.spec.Home().Schema, l.spec.Steps) }
 
 // notesLock is held by whoever makes or drops a table of notes, which these
 // servers commit at once.
@@ -84,7 +86,7 @@ func (l *load) stepwise(ctx context.Context) error {
 // cluster have locks of their own: there another may be at it, and is waited for.
 func (l *load) takeBegin(ctx context.Context) (left bool, err error) {
 	mine := rand.Text()
-	was, left, err := l.beginner(ctx)
+	was, left, err := l.notebook().Note(ctx, 0)
 	switch {
 	case err != nil:
 		return false, err
@@ -102,20 +104,6 @@ func (l *load) takeBegin(ctx context.Context) (left bool, err error) {
 		l.begun = mine
 	}
 	return left, err
-}
-
-// beginner is what the note says that the load has begun, if there is one.
-func (l *load) beginner(ctx context.Context) (note string, is bool, err error) {
-	notes := l.notebook()
-	if there, err := l.d.notesIn(ctx, notes.Schema)(); err != nil || !there {
-		return "", false, err
-	}
-	rows, err := notes.Rows(ctx, "cannot read how far the load is", "SELECT note FROM "+notes.Table()+
-		" WHERE load_name = ? AND step = 0", notes.Load)
-	if err != nil || len(rows) == 0 {
-		return "", false, err
-	}
-	return *rows[0][0], true, nil
 }
 
 // noteBegun writes the note that the load has begun, and makes the table for it
@@ -148,9 +136,7 @@ func (l *load) setBegin(ctx context.Context, was, now string) error {
 }
 
 func (l *load) begunByAnother() error {
-	err := l.d.fail("says that another program begins the load", nil)
-	err.(*db.Error).Clash = true
-	return err
+	return db.InTheWay(l.d.fail("says that another program begins the load", nil))
 }
 
 // beginIn is how long a program of a cluster may take to begin a load that is shared: it makes a table.
@@ -164,11 +150,11 @@ func (l *load) awaitBeginner(ctx context.Context, was string) error {
 			return ctx.Err()
 		case <-time.After(250 * time.Millisecond):
 		}
-		opened, err := l.d.Stepped(ctx, l.notebook().Schema, l.spec.Steps, 1)
+		_, opened, err := l.notebook().Note(ctx, 1)
 		if err != nil {
 			return err
 		}
-		now, is, err := l.beginner(ctx)
+		now, is, err := l.notebook().Note(ctx, 0)
 		if err != nil {
 			return err
 		}
@@ -233,15 +219,15 @@ func (d *DB) Notes(ctx context.Context, schema, load string) ([]string, error) {
 	if err := d.claim(ctx, load); err != nil {
 		return nil, err
 	}
-	return d.notes(ctx, schema, load, 1)
-}
-
-// notes are those from a step on.
-func (d *DB) notes(ctx context.Context, schema, load string, from int) (notes []string, err error) {
-	if there, err := d.notesIn(ctx, schema)(); err != nil || !there {
+	if is, err := d.hasNotes(ctx, schema); err != nil || !is {
 		return nil, err
 	}
-	return d.notebook(schema, load).Read(ctx, from)
+	return d.Notebook(schema, load).Read(ctx, 1)
+}
+
+func (d *DB) hasNotes(ctx context.Context, schema string) (bool, error) {
+	found, err := d.Find(ctx, schema, db.NotesTable)
+	return found != nil, err
 }
 
 // forget removes the load's notes, but for what it leaves.
@@ -254,5 +240,5 @@ func (d *DB) tidy(ctx context.Context, schema string) {
 		return
 	}
 	defer d.c.ExecContext(ctx, "DO release_lock(?)", notesLock)
-	d.notebook(schema, "").DropEmpty(ctx)
+	d.Notebook(schema, "").DropEmpty(ctx)
 }

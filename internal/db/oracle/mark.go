@@ -44,7 +44,7 @@ func (d *DB) sweepMarks(ctx context.Context, schema string) {
 	if is, err := d.hasNotes(ctx, schema); err != nil || !is {
 		return
 	}
-	d.notebook(schema, "").SweepMarks(ctx, func(load string) bool {
+	d.Notebook(schema, "").SweepMarks(ctx, func(load string) bool {
 		free, err := d.free(ctx, schema, claimOf(load))
 		return err == nil && free
 	})
@@ -59,7 +59,7 @@ func (l *load) Mark(ctx context.Context) (string, error) {
 	case l.mark == "":
 		return "", nil
 	}
-	return db.RowMark + l.mark, l.d.notebook(l.spec.Home().Schema, l.mark).DoneMark(ctx)
+	return db.RowMark + l.mark, l.d.Notebook(l.spec.Home().Schema, l.mark).DoneMark(ctx)
 }
 
 // Unmark implements db.Marked.
@@ -94,7 +94,7 @@ func (d *DB) Outcome(ctx context.Context, schema, mark string) (db.Outcome, erro
 	if is, err := d.hasNotes(ctx, schema); err != nil || !is {
 		return db.Unknown, err
 	}
-	return d.notebook(schema, row).OutcomeOfMark(ctx)
+	return d.Notebook(schema, row).OutcomeOfMark(ctx)
 }
 
 // sideOutcome looks under which name the side table is now. A table that was to be replaced,
@@ -144,7 +144,7 @@ func (d *DB) Settled(ctx context.Context, schema, mark string) {
 	if is, err := d.hasNotes(ctx, schema); err != nil || !is {
 		return
 	}
-	if d.notebook(schema, row).Forget(ctx) == nil {
+	if d.Notebook(schema, row).Forget(ctx) == nil {
 		d.tidy(ctx, schema)
 	}
 }

@@ -7,11 +7,13 @@ import (
 	"ambertray/internal/db"
 )
 
-func (d *DB) notebook(schema, load string) db.Notebook {
-	return db.Notebook{Questions: d.questions(), Schema: schema, Load: load}
+// Notebook implements db.Joiner.
+func (d *DB) Notebook(schema, load string) db.Notebook {
+	there := func(ctx context.Context) (bool, error) { return d.hasNotes(ctx, schema) }
+	return db.Notebook{Questions: d.questions(), Schema: schema, Load: load, There: there}
 }
 
-func (l *load) notebook() db.Notebook { return l.d.notebook(l.spec.Home().Schema, l.spec.Steps) }
+func (l *load) notebook() db.Notebook { return l.d.Notebook(l.spec.Home().Schema, l.spec.Steps) }
 
 // atLoad is what it means that the lock of a load is taken.
 const atLoad = "another session is still at this load"
@@ -96,7 +98,7 @@ func (d *DB) notes(ctx context.Context, schema, load string, from int) ([]string
 	if is, err := d.hasNotes(ctx, schema); err != nil || !is {
 		return nil, err
 	}
-	return d.notebook(schema, load).Read(ctx, from)
+	return d.Notebook(schema, load).Read(ctx, from)
 }
 
 func (d *DB) hasNotes(ctx context.Context, schema string) (bool, error) {

@@ -1,6 +1,10 @@
 package postgres
 
-import "context"
+import (
+	"context"
+
+	"ambertray/internal/db"
+)
 
 // takenName is what the lock of a name is made of, of which a server takes numbers only.
 const takenName = "hashtextextended('ambertray step ' || $1, 0)"
@@ -21,20 +25,7 @@ func (d *DB) GiveBack(ctx context.Context, _, name string) error {
 	return nil
 }
 
-// Shared implements db.Joiner.
-func (d *DB) Shared(ctx context.Context, schema, load string) (map[int]string, error) {
-	return d.notebook(d.c, schema, load).Steps(ctx, d.notesIn(ctx, schema))
-}
+// Notebook implements db.Joiner.
+func (d *DB) Notebook(schema, load string) db.Notebook { return d.notebook(d.c, schema, load) }
 
-// Began implements db.Joiner: a definition is rolled back with the rest.
-func (d *DB) Began(context.Context, string, string) (bool, error) { return false, nil }
-
-// Stepped implements db.Joiner.
-func (d *DB) Stepped(ctx context.Context, schema, load string, step int) (bool, error) {
-	return d.notebook(d.c, schema, load).Has(ctx, step, d.notesIn(ctx, schema))
-}
-
-// notesIn asks whether a schema has a table of notes.
-func (d *DB) notesIn(ctx context.Context, schema string) func() (bool, error) {
-	return func() (bool, error) { return d.hasNotes(ctx, d.c, schema) }
-}
+var _ db.Joiner = (*DB)(nil)

@@ -8,7 +8,8 @@ import (
 )
 
 func (d *DB) notebook(c querier, schema, load string) db.Notebook {
-	return db.Notebook{Questions: d.questions(c), Schema: schema, Load: load}
+	there := func(ctx context.Context) (bool, error) { return d.hasNotes(ctx, c, schema) }
+	return db.Notebook{Questions: d.questions(c), Schema: schema, Load: load, There: there}
 }
 
 func (l *load) notebook() db.Notebook { return l.d.notebook(l.tx, l.spec.Home().Schema, l.spec.Steps) }

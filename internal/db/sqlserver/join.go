@@ -24,22 +24,4 @@ func (d *DB) GiveBack(ctx context.Context, _, name string) error {
 	return nil
 }
 
-// Shared implements db.Joiner.
-func (d *DB) Shared(ctx context.Context, schema, load string) (map[int]string, error) {
-	return d.notebook(schema, load).Steps(ctx, d.notesIn(ctx, schema))
-}
-
-// Began implements db.Joiner: a definition is rolled back with the rest.
-func (d *DB) Began(context.Context, string, string) (bool, error) { return false, nil }
-
-// Stepped implements db.Joiner.
-func (d *DB) Stepped(ctx context.Context, schema, load string, step int) (bool, error) {
-	return d.notebook(schema, load).Has(ctx, step, d.notesIn(ctx, schema))
-}
-
-// notesIn asks whether a schema has a table of notes.
-func (d *DB) notesIn(ctx context.Context, schema string) func() (bool, error) {
-	return func() (bool, error) { return d.hasNotes(ctx, schema) }
-}
-
 var _ db.Joiner = (*DB)(nil)

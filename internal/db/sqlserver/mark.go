@@ -39,7 +39,7 @@ func (d *DB) sweepMarks(ctx context.Context, schema string) {
 	if is, err := d.hasNotes(ctx, schema); err != nil || !is {
 		return
 	}
-	d.notebook(schema, "").SweepMarks(ctx, func(load string) bool { return d.free(ctx, claimOf(load)) })
+	d.Notebook(schema, "").SweepMarks(ctx, func(load string) bool { return d.free(ctx, claimOf(load)) })
 }
 
 // unbegin takes a mark away whose load is over without a receipt.
@@ -59,7 +59,7 @@ func (l *load) Mark(ctx context.Context) (string, error) {
 	if l.mark == "" {
 		return "", nil
 	}
-	return db.RowMark + l.mark, l.d.notebook(l.spec.Home().Schema, l.mark).DoneMark(ctx)
+	return db.RowMark + l.mark, l.d.Notebook(l.spec.Home().Schema, l.mark).DoneMark(ctx)
 }
 
 // Unmark implements db.Marked.
@@ -79,7 +79,7 @@ func (d *DB) Outcome(ctx context.Context, schema, mark string) (db.Outcome, erro
 	if is, err := d.hasNotes(ctx, schema); err != nil || !is {
 		return db.Unknown, err
 	}
-	return d.notebook(schema, row).OutcomeOfMark(ctx)
+	return d.Notebook(schema, row).OutcomeOfMark(ctx)
 }
 
 // Settled implements db.Outcomer.
@@ -91,7 +91,7 @@ func (d *DB) Settled(ctx context.Context, schema, mark string) {
 	if is, err := d.hasNotes(ctx, schema); err != nil || !is {
 		return
 	}
-	if d.notebook(schema, row).Forget(ctx) == nil {
+	if d.Notebook(schema, row).Forget(ctx) == nil {
 		d.tidy(ctx, schema)
 	}
 }

@@ -10,11 +10,13 @@ import (
 	"ambertray/internal/db"
 )
 
-func (d *DB) notebook(schema, load string) db.Notebook {
-	return db.Notebook{Questions: d.questions(), Schema: schema, Load: load}
+// Notebook implements db.Joiner.
+func (d *DB) Notebook(schema, load string) db.Notebook {
+	there := func(ctx context.Context) (bool, error) { return d.hasNotes(ctx, schema) }
+	return db.Notebook{Questions: d.questions(), Schema: schema, Load: load, There: there}
 }
 
-func (l *load) notebook() db.Notebook { return l.d.notebook(l.spec.Home().Schema, l.spec.Steps) }
+func (l *load) notebook() db.Notebook { return l.d.Notebook(l.spec.Home().Schema, l.spec.Steps) }
 
 // lock gets a lock of the session's, of the server's kind for applications; who gets none
 // in time is told what it means.
@@ -93,7 +95,7 @@ func (d *DB) Notes(ctx context.Context, schema, load string) ([]string, error) {
 	if is, err := d.hasNotes(ctx, schema); err != nil || !is {
 		return nil, err
 	}
-	return d.notebook(schema, load).Read(ctx, 1)
+	return d.Notebook(schema, load).Read(ctx, 1)
 }
 
 func (d *DB) hasNotes(ctx context.Context, schema string) (bool, error) {
