@@ -47,29 +47,25 @@ func (s *shards) begin(ctx context.Context, l *load) error {
 		steps := []string{"SET LOCAL synchronous_commit = on", "SET CONSTRAINTS ALL IMMEDIATE"}
 		for _, p := range b.parts {
 			steps = append(steps, "LOCK TABLE "+p.table+" IN ROW EXCLUSIVE MODE")
-			if p.binary = l.binary; l.binary && !strings.HasSuffix(p.copySQL, binaryForm) {
-				p.copySQL += binaryForm
-			}
+			p.copier = b.copyInto(p.table, p.names, l.binary)
 		}
 		if err := b.simple(ctx, strings.Join(steps, "; ")); err != nil {
 			return err
 		}
 	}
-	return s.way.make(ctx, l.d, l.binary)
+	return s.way.make(ctx, l.d, s.parts, l.binary)
 }
-
-const binaryForm = " (FORMAT binary)"
 
 // commit commits the load on all servers.
 func (s *shards) commit(ctx context.Context, l *load) error {
-	var xid string
-	if err := l.tx.QueryRow(ctx, "SELECT txid_current()::text").Scan(&xid); err != nil {
-		return l.d.fail("cannot name the transaction", err)
+	xid, err := l.xid(ctx)
+	if err != nil {
+		return err
 	}
 	if err := s.prepare(ctx, xid); err != nil {
 		return s.undo(ctx, l, xid, err)
 	}
-	err := fault.At(ctx, fault.Prepared)
+	err = fault.At(ctx, fault.Prepared)
 	if err == nil {
 		err = l.d.commit(ctx, l.tx)
 	}
@@ -184,21 +180,16 @@ func (b *branch) sweep(ctx context.Context, first *DB, gid string) error {
 		if err != nil {
 			return err
 		}
-		if status != committed && status != aborted { // under way, or too long ago for the server to know
+		outcome, over := outcomes[status]
+		if !over { // under way, or too long ago for the server to know
 			continue
 		}
-		if err := b.finish(ctx, dialect.Quoted(g), status == committed); err != nil {
+		if err := b.finish(ctx, dialect.Quoted(g), outcome == db.Committed); err != nil {
 			return err
 		}
 	}
 	return nil
 }
-
-// What a server says of a transaction.
-const (
-	committed = "committed"
-	aborted   = "aborted"
-)
 
 // statusOf is what became of a transaction of this server, in its words; empty if it does not know.
 func (d *DB) statusOf(ctx context.Context, xid string) (status string, err error) {

@@ -18,14 +18,22 @@ const xidMark = "xid "
 
 // Mark implements db.Marked.
 func (l *load) Mark(ctx context.Context) (string, error) {
-	var xid string
-	if err := l.tx.QueryRow(ctx, "SELECT txid_current()::text").Scan(&xid); err != nil {
-		return "", l.d.fail("cannot mark the commit", err)
+	xid, err := l.xid(ctx)
+	if err != nil {
+		return "", err
 	}
 	if l.apart != nil {
 		xid = l.apart.mark(xid)
 	}
 	return xidMark + xid, nil
+}
+
+// xid is the number of the load's transaction.
+func (l *load) xid(ctx context.Context) (xid string, err error) {
+	if err = l.tx.QueryRow(ctx, "SELECT txid_current()::text").Scan(&xid); err != nil {
+		err = l.d.fail("cannot mark the commit", err)
+	}
+	return xid, err
 }
 
 // Unmark implements db.Marked: the server forgets it in its own time.
@@ -45,7 +53,7 @@ func (d *DB) Outcome(ctx context.Context, _, mark string) (db.Outcome, error) {
 		}
 		if outcome, is := outcomes[status]; is {
 			if beyond {
-				err = d.finishBeyond(ctx, xid, servers, status == committed)
+				err = d.finishBeyond(ctx, xid, servers, outcome == db.Committed)
 			}
 			return outcome, err
 		}
@@ -58,7 +66,7 @@ func (d *DB) Outcome(ctx context.Context, _, mark string) (db.Outcome, error) {
 }
 
 // outcomes are what the server says of transactions that are over.
-var outcomes = map[string]db.Outcome{committed: db.Committed, aborted: db.RolledBack}
+var outcomes = map[string]db.Outcome{"committed": db.Committed, "aborted": db.RolledBack}
 
 // Settled implements db.Outcomer.
 func (d *DB) Settled(context.Context, string, string) {}

@@ -311,10 +311,7 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 		l.Rollback()
 		return nil, err
 	}
-	l.copySQL = fmt.Sprintf("COPY %s (%s) FROM STDIN", l.table, strings.Join(l.names, ", "))
-	if l.binary {
-		l.copySQL += binaryForm
-	}
+	l.copier = d.copyInto(l.table, l.names, l.binary)
 	if err := l.beginBeyond(ctx); err != nil {
 		l.Rollback()
 		return nil, err

@@ -8,6 +8,7 @@ import (
 	"io"
 	"regexp"
 	"strconv"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -22,6 +23,15 @@ type copier struct {
 	copySQL string
 	binary  bool
 	refused []sink.Refusal // of the rows at hand
+}
+
+// copyInto is a copier into columns of a table, all of which are quoted.
+func (d *DB) copyInto(table string, columns []string, binary bool) *copier {
+	sql := fmt.Sprintf("COPY %s (%s) FROM STDIN", table, strings.Join(columns, ", "))
+	if binary {
+		sql += " (FORMAT binary)"
+	}
+	return &copier{on: d, copySQL: sql, binary: binary}
 }
 
 // take sends rows, and returns those that are refused, by their numbers among them.

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -27,7 +26,6 @@ import (
 type shards struct {
 	branches []*branch
 	parts    []partition // all of them
-	local    []string    // those that are here, quoted
 	parent   string      // the table, quoted
 	way      way
 	gid      string // begins the names of our transactions on the other servers
@@ -46,7 +44,8 @@ type branch struct {
 type shard struct {
 	*copier
 	part    uint32 // its number on the first server
-	table   string // its quoted name on its own
+	table   string // its quoted name on its own, and those of the columns
+	names   []string
 	columns []dialect.Column
 	rows    []byte // of the batch at hand, and their numbers in it
 	numbers []int
@@ -116,12 +115,11 @@ func (s *shards) reach(ctx context.Context, d *DB) (not, err error) {
 		return why, nil
 	}
 	for _, p := range s.parts {
-		if !p.foreign {
-			s.local = append(s.local, p.name)
-			continue
-		}
-		if p.nested {
+		switch {
+		case p.nested:
 			return detour("partitions of " + p.name + " are on other servers"), nil
+		case !p.foreign:
+			continue
 		}
 		if _, err := s.branchOf(ctx, d, p); errors.As(err, &why) {
 			not = cmp.Or[error](not, why)
@@ -334,7 +332,6 @@ func (b *branch) add(ctx context.Context, d *DB, p partition, found *db.Table, s
 		}
 		return nil
 	}
-	var names []string
 	for _, c := range spec.Table.Columns {
 		here, far := of(found.Columns, c.Name), of(has.Columns, there[c.Name])
 		if here == nil || far == nil || here.Type != far.Type {
@@ -342,16 +339,15 @@ func (b *branch) add(ctx context.Context, d *DB, p partition, found *db.Table, s
 		}
 		c.Name = far.Name
 		x.columns = append(x.columns, c)
-		names = append(names, quote(c.Name))
+		x.names = append(x.names, quote(c.Name))
 	}
 	// Columns that get nothing are nulls, as the first server would have them.
 	for _, c := range found.Columns {
-		if far := of(has.Columns, there[c.Name]); !slices.Contains(names, quote(there[c.Name])) &&
+		if far := of(has.Columns, there[c.Name]); !slices.Contains(x.names, quote(there[c.Name])) &&
 			(far == nil || far.Default || far.Identity || far.Generated) {
 			return other
 		}
 	}
-	x.copier = &copier{on: b.DB, copySQL: fmt.Sprintf("COPY %s (%s) FROM STDIN", x.table, strings.Join(names, ", "))}
 	b.parts = append(b.parts, x)
 	return nil
 }

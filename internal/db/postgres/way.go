@@ -25,9 +25,8 @@ type way struct {
 	create []string
 	keys   []int // the columns of the key among those that are loaded
 	names  []string
-	parts  []uint32 // numbers of the partitions of the table that rows are for, in order
 	copier *copier
-	whose  map[uint32]uint32 // of a partition of this table, that of the other
+	whose  map[uint32]uint32 // of a partition of this table, that of the other where it is on another server
 }
 
 const wayTable = "pg_temp.ambertray_way"
@@ -68,32 +67,29 @@ func (d *DB) wayOf(ctx context.Context, parent string, spec *db.Spec, parts []pa
 	for i, p := range parts {
 		w.create = append(w.create, fmt.Sprintf("CREATE TEMP TABLE ambertray_way_%d PARTITION OF %s %s", i, wayTable,
 			p.bound))
-		if w.parts = append(w.parts, p.id); !p.foreign {
-			w.parts[i] = 0
-		}
 	}
+	w.names = append(w.names, "ambertray_row")
 	return w, nil
 }
 
 // make makes the table, in the transaction.
-func (w *way) make(ctx context.Context, d *DB, binary bool) error {
+func (w *way) make(ctx context.Context, d *DB, parts []partition, binary bool) error {
 	if err := d.simple(ctx, strings.Join(w.create, "; ")); err != nil {
 		return err
 	}
 	w.whose = map[uint32]uint32{}
-	for i, part := range w.parts {
+	for i, p := range parts {
+		if !p.foreign {
+			continue
+		}
 		var id uint32
 		if err := d.c.QueryRow(ctx, fmt.Sprintf("SELECT 'pg_temp.ambertray_way_%d'::regclass::oid", i)).Scan(
 			&id); err != nil {
 			return d.fail("cannot say which partition is which", err)
 		}
-		w.whose[id] = part
+		w.whose[id] = p.id
 	}
-	w.copier = &copier{on: d, binary: binary, copySQL: fmt.Sprintf("COPY %s (%s, ambertray_row) FROM STDIN", wayTable,
-		strings.Join(w.names, ", "))}
-	if binary {
-		w.copier.copySQL += " (FORMAT binary)"
-	}
+	w.copier = d.copyInto(wayTable, w.names, binary)
 	return nil
 }
 
@@ -218,8 +214,10 @@ func (s *shards) write(ctx context.Context, b sink.Batch, home *copier) ([]sink.
 // tally adds up what all servers have of the table: each says what it has, in its transaction.
 func (s *shards) tally(ctx context.Context, l *load) (int64, []tally.Tally, error) {
 	var lists []string
-	for _, p := range s.local {
-		lists = append(lists, fmt.Sprintf("SELECT %s FROM %s", strings.Join(l.names, ", "), p))
+	for _, p := range s.parts {
+		if !p.foreign {
+			lists = append(lists, fmt.Sprintf("SELECT %s FROM %s", strings.Join(l.names, ", "), p.name))
+		}
 	}
 	if len(lists) == 0 {
 		lists = []string{fmt.Sprintf("SELECT %s FROM %s WHERE false", strings.Join(l.names, ", "), s.parent)}
