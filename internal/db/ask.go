@@ -255,7 +255,8 @@ func (n Notebook) Note(ctx context.Context, step int) (note string, has bool, er
 // note is Note of a table that is there; held stands behind the query.
 func (n Notebook) note(ctx context.Context, step int, held string) (string, bool, error) {
 	rows, err := n.Rows(ctx, "cannot read how far the load is", fmt.Sprintf(
-		"SELECT note FROM %s WHERE load_name = %s AND step = %d%s", n.Table(), n.Dialect.Parameter(1), step, held), n.Load)
+		"SELECT note FROM %s WHERE load_name = %s AND step = %d%s", n.Table(), n.Dialect.Parameter(1), step, held),
+		n.Load)
 	if err != nil || len(rows) == 0 {
 		return "", false, err
 	}
