@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -82,7 +83,9 @@ func TestEndedBetweenServers(t *testing.T) {
 					}
 				} else {
 					r := b.request(b.file(t, "more.csv", "id,paid_on,toll\n1,2024-01-31,1.00\n"))
-					r.Into, r.Mode, r.Wishes.Table = DatabaseRequest{URL: raw}, db.Append, "tolls"
+					// Until the server has noticed that the program is gone, its session has the table.
+					at := DatabaseRequest{URL: raw, LockWait: 20 * time.Second}
+					r.Into, r.Mode, r.Wishes.Table = at, db.Append, "tolls"
 					_, err := b.Load(context.Background(), r)
 					require.NoError(t, err)
 					all++
