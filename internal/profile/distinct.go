@@ -192,8 +192,11 @@ func (e *evidence) remember(s *scratch, v slot) {
 	}
 }
 
+// slotOf is where a value would be. All of its bytes have a say: dates and numbered names differ in
+// the last of them alone.
 func (m *memo) slotOf(head, tail uint64) *slot {
-	return &m.slots[(head*0x9e3779b97f4a7c15^bits.RotateLeft64(tail*0xd6e8feb86659fd93, 32))>>(64-m.bits)]
+	hi, lo := bits.Mul64(head^0x9e3779b97f4a7c15, tail^0xd6e8feb86659fd93)
+	return &m.slots[(hi^lo)>>(64-m.bits)]
 }
 
 // runAgain takes fields as again does, up to the first that it cannot hold back, and returns how

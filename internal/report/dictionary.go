@@ -9,6 +9,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"sync"
 
 	"ambertray/internal/phrase"
 	"ambertray/internal/source/delimited"
@@ -169,7 +170,9 @@ var functions = template.FuncMap{
 	},
 }
 
-var dictionaryTemplate = template.Must(template.New("dictionary").Funcs(functions).Parse(dictionaryPage))
+var dictionaryTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("dictionary").Funcs(functions).Parse(dictionaryPage))
+})
 
 // HTML writes a page that needs nothing else.
 func (d *Dictionary) HTML(w io.Writer) error {
@@ -177,6 +180,6 @@ func (d *Dictionary) HTML(w io.Writer) error {
 	for i, is := range d.used() {
 		used[strings.ReplaceAll(head[i], " ", "")] = is
 	}
-	return dictionaryTemplate.Execute(w,
+	return dictionaryTemplate().Execute(w,
 		map[string]any{"D": d, "Used": used, "Columns": int64(len(d.Columns)), "Style": style})
 }

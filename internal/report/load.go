@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"ambertray/internal/phrase"
@@ -275,9 +276,11 @@ func (l *Load) Took() time.Duration {
 //go:embed load.html
 var loadPage string
 
-var loadTemplate = template.Must(template.New("load").Funcs(functions).Parse(loadPage))
+var loadTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("load").Funcs(functions).Parse(loadPage))
+})
 
 // HTML writes a page that needs nothing else.
 func (l *Load) HTML(w io.Writer) error {
-	return loadTemplate.Execute(w, map[string]any{"L": l, "R": l.Receipt, "Style": style})
+	return loadTemplate().Execute(w, map[string]any{"L": l, "R": l.Receipt, "Style": style})
 }
