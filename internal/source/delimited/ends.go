@@ -100,10 +100,19 @@ func (w *ends) scan(text []byte, delimiter, quote byte) bool {
 		m := &w.blocks[k]
 		found := m.delimiters | m.feeds
 		if quote != 0 && (m.quotes|w.inside|w.closed) != 0 {
-			found = w.outside(text, m)
-		} else {
-			w.ended = found >> 63
+			s := w.outside(m)
+			if found = s.found; s.bad != 0 && !w.onlyReturns(text, m, s.bad) {
+				found &= 1<<(w.stop-w.to) - 1
+			}
+			for twice := s.twice; twice != 0; twice &= twice - 1 {
+				w.twice = append(w.twice, uint32(w.to+bits.TrailingZeros64(twice)))
+			}
+			for inner := s.inner; inner != 0; inner &= inner - 1 {
+				w.inner = append(w.inner, w.to+bits.TrailingZeros64(inner))
+			}
+			w.quotes = true
 		}
+		w.ended = found >> 63
 		w.add(found, m.feeds)
 		if w.to += blockSize; w.stop >= 0 {
 			break
@@ -130,17 +139,23 @@ func (w *ends) look(text []byte, delimiter, quote byte) (blocks int) {
 // lastFeed is the offset behind the last line feed of a text that is outside quotes; 0: there is
 // none, or the quotes are not as they should be.
 func (w *ends) lastFeed(text []byte, delimiter, quote byte) (end int) {
-	for w.begin(0); w.to < len(text); w.inner, w.twice = w.inner[:0], w.twice[:0] {
-		for k := range w.look(text[w.to:], delimiter, quote) {
+	var feeds [windowBlocks]uint64
+	for w.begin(0); w.to < len(text); {
+		begin, blocks := w.to, w.look(text[w.to:], delimiter, quote)
+		for k := range blocks {
 			m := &w.blocks[k]
-			feeds := w.outside(text, m) & m.feeds
-			if w.stop >= 0 {
+			s := w.outside(m)
+			if s.bad != 0 && !w.onlyReturns(text, m, s.bad) {
 				return 0
 			}
-			if feeds != 0 {
-				end = w.to + bits.Len64(feeds)
-			}
+			w.ended, feeds[k] = s.found>>63, s.found&m.feeds
 			w.to += blockSize
+		}
+		for k := blocks - 1; k >= 0; k-- {
+			if feeds[k] != 0 {
+				end = begin + k*blockSize + bits.Len64(feeds[k])
+				break
+			}
 		}
 	}
 	return end
@@ -170,34 +185,39 @@ func (w *ends) add(found, feeds uint64) {
 	w.list = w.list[:n+count]
 }
 
-// outside are the delimiters and line feeds of the block at w.to that are not within quotes. It
-// also sees whether the quotes are as they should be.
-func (w *ends) outside(text []byte, m *masks) uint64 {
+// seen is what quotes make of a block.
+type seen struct {
+	found uint64 // delimiters and line feeds outside quotes
+	inner uint64 // line feeds within
+	twice uint64 // quotes that are the second of two
+	bad   uint64 // what is not as it should be
+}
+
+// outside sees what the quotes make of the next block.
+func (w *ends) outside(m *masks) (s seen) {
 	in := prefixXor(m.quotes) ^ w.inside
 	opening, closing := m.quotes&in, m.quotes&^in
-	found := (m.delimiters | m.feeds) &^ in
+	s.found, s.inner = (m.delimiters|m.feeds)&^in, m.feeds&in
 	// A quote opens where a field begins, or right behind one that closes; and behind one that
 	// closes a field ends, or a quote opens.
 	behind := closing<<1 | w.closed
-	bad := opening&^(found<<1|w.ended|behind) | behind&^(found|m.quotes)
+	s.twice = opening & behind
+	s.bad = opening&^(s.found<<1|w.ended|behind) | behind&^(s.found|m.quotes)
+	w.inside, w.closed = uint64(int64(in)>>63), closing>>63
+	return s
+}
+
+// onlyReturns reports whether all that is bad in the block at w.to are carriage returns of a line's
+// end. Else it stops at the first that is not.
+func (w *ends) onlyReturns(text []byte, m *masks, bad uint64) bool {
 	for ; bad != 0; bad &= bad - 1 {
 		bit := bits.TrailingZeros64(bad)
-		if i := w.to + bit; i+1 < len(text) && text[i] == '\r' && text[i+1] == '\n' && m.quotes>>bit&1 == 0 {
-			continue // of the line's end
+		if i := w.to + bit; i+1 >= len(text) || text[i] != '\r' || text[i+1] != '\n' || m.quotes>>bit&1 != 0 {
+			w.stop = i
+			return false
 		}
-		w.stop = w.to + bit
-		found &= 1<<bit - 1
-		break
 	}
-	for twice := opening & behind; twice != 0; twice &= twice - 1 {
-		w.twice = append(w.twice, uint32(w.to+bits.TrailingZeros64(twice)))
-	}
-	for feeds := m.feeds & in; feeds != 0; feeds &= feeds - 1 {
-		w.inner = append(w.inner, w.to+bits.TrailingZeros64(feeds))
-	}
-	w.quotes = w.quotes || m.quotes != 0
-	w.inside, w.closed, w.ended = uint64(int64(in)>>63), closing>>63, found>>63
-	return found
+	return true
 }
 
 // prefixXor has a bit where an odd number of bits stand up to it: between quotes, and on the first.
