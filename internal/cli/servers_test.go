@@ -688,3 +688,20 @@ func TestMappingJSON(t *testing.T) {
 	assert.False(t, doc.Blocked)
 	assert.Len(t, doc.Mapping, 4)
 }
+
+// A file whose only column without a value twice are long texts goes into a new table on each database: it is not
+// made the key, which some could not index. One of the longest texts that may be a key is.
+func TestLongTextsFromNothing(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		for name, long := range map[string]int{"notes": 900, "codes": 255} {
+			text := "code,level\n"
+			for i := range 300 {
+				text += fmt.Sprintf("%s%03d,%d\n", strings.Repeat("k", long-3), i, i%7)
+			}
+			b.write(name+".csv", text)
+			said := b.run(0, "load", name+".csv", "--into", s.url, "--table", name).err
+			assert.Equal(t, long == 255, strings.Contains(said, "; key code"), said)
+			assert.Equal(t, [][]string{{"300"}}, queryRows(t, s.db, "SELECT count(*) FROM "+name))
+		}
+	})
+}

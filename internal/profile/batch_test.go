@@ -121,6 +121,12 @@ func TestRunDoesNotMatter(t *testing.T) {
 		func() string { return "" },
 		func() string { return fmt.Sprintf("G%05d", r.IntN(90_000)) },
 		func() string { return strings.Repeat("Withy Cut ", 1+r.IntN(30)) + "é"[:2*r.IntN(2)] + "x" },
+		func() string { return strings.Repeat("Withy Cut ", 1+r.IntN(30)) + strings.Repeat(" ", r.IntN(3)) },
+		func() string { return `"` + strings.Repeat("Nether, Lock ", 1+r.IntN(3)) + `"` },
+		func() string {
+			return []string{`"up"`, `"down"`, `""`, `"7"`, `"2024-01-31"`, `" up"`, `"up "`, `"say ""up"""`, "up", "7",
+				"Withy Cut\t ", "Withy Cut\u00a0 ", "Withy Cut \u00a0", `"N/A"`, `" "`, "  "}[r.IntN(16)]
+		},
 		func() string {
 			return []string{"June 7", "EUR 12.50", "EUR12", "USD", "true", "N/A", "null", "January", "Eustace 7", "Mon",
 				"6f1c2d3e-0000-4000-8000-0123456789ab", "no", "=1+1", "x", "Alder Gate", "CHF-12"}[r.IntN(16)]
@@ -130,7 +136,7 @@ func TestRunDoesNotMatter(t *testing.T) {
 				"99999999", "999999999", "-9999999", "-99999999", " 7", "up", "7/8/2025", "٣"}[r.IntN(20)]
 		},
 	}
-	for round := range 120 {
+	for round := range 160 {
 		mix := kinds[round%len(kinds):][:1]
 		if round >= 2*len(kinds) {
 			mix = nil
@@ -158,7 +164,7 @@ func TestRunDoesNotMatter(t *testing.T) {
 				w.observeColumn(e, w.batch.Column(0), lines, false)
 			} else {
 				for k, at := range w.batch.Column(0) {
-					e.observe(&w.scratch, w.batch.Field(at), false, lines[k], false)
+					e.observe(&w.scratch, w.batch.Field(at), at.Quoted(), lines[k], false)
 				}
 			}
 			e.flushAll(&w.scratch)

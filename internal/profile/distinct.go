@@ -205,8 +205,8 @@ func (e *evidence) runAgain(s *scratch, text []byte, column []delimited.Span, li
 	m := &e.memo
 	blanks := 0
 	for k, at := range column {
-		from, size, plain := at.Plain()
-		if !plain || size > longestInMemo || from+longestInMemo > len(text) {
+		from, size, in := at.Within()
+		if !in || size > longestInMemo || from+longestInMemo > len(text) || size == 0 && at.Quoted() {
 			break
 		}
 		if n++; size == 0 {
@@ -269,6 +269,11 @@ const maxUnique = 4 << 20
 // no longer worth watching as a key.
 const maxDuplicates = 20
 
+// longestKey is how many bytes a value has at most of a column that may be a key. Databases index no
+// more than some hundreds: InnoDB 3,072 and SQL Server 900, with room for longer values of three
+// or four bytes a character.
+const longestKey = 255
+
 // unique watches whether a column's values differ from each other, for all
 // goroutines together. Whole numbers are kept as bits of pages, which for
 // numbers in sequence takes next to nothing, other values as hashes.
@@ -292,11 +297,11 @@ const maxPages = 2 << 10
 
 // addInts takes one chunk's whole numbers, with their lines.
 func (u *unique) addInts(ints []int64, lines []spot) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
 	if u.gone.Load() {
 		return
 	}
-	u.mu.Lock()
-	defer u.mu.Unlock()
 	if u.pages == nil && u.table == nil {
 		u.pages = map[int64]*page{}
 	}
@@ -360,11 +365,11 @@ func (u *unique) unpage() {
 
 // add takes one chunk's hashes, with their lines.
 func (u *unique) add(hashes []uint64, lines []spot) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
 	if u.gone.Load() {
 		return
 	}
-	u.mu.Lock()
-	defer u.mu.Unlock()
 	if u.pages != nil {
 		if u.unpage(); u.full {
 			return
@@ -387,6 +392,14 @@ func (u *unique) remember(h uint64, line spot) bool {
 		u.grow()
 	}
 	return u.insert(h) || u.duplicate(line)
+}
+
+// leave ends the watch: the column is no key.
+func (u *unique) leave() {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.gone.Store(true)
+	u.table, u.pages = nil, nil
 }
 
 // stop gives up: there are more values than are remembered.
@@ -421,8 +434,11 @@ func (u *unique) insert(h uint64) bool {
 }
 
 func (u *unique) grow() {
-	old := u.table
-	u.table = make([]uint64, max(1024, 2*len(old)))
+	old, times := u.table, 4
+	if len(old) >= 1<<18 {
+		times = 2 // it is megabytes already
+	}
+	u.table = make([]uint64, max(1024, times*len(old)))
 	u.used = 0
 	for _, h := range old {
 		if h != 0 {

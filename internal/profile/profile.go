@@ -597,6 +597,10 @@ func (w *worker) watch(watched []bool, uniques []*unique) {
 		if !watched[i] {
 			continue
 		}
+		if w.cols[i].maxBytes > longestKey {
+			u.leave()
+			continue
+		}
 		if len(w.ints[i]) == len(w.lines) {
 			u.addInts(w.ints[i], w.lines)
 			continue
@@ -670,7 +674,8 @@ func (p *Profile) findPair(ctx context.Context, src *source.Source, uniques []*u
 	var pairs []pair
 	for i, a := range cand {
 		for _, b := range cand[i+1:] {
-			if len(pairs) < 12 && float64(a.Distinct)*float64(b.Distinct) >= 0.9*float64(p.Records) {
+			if len(pairs) < 12 && float64(a.Distinct)*float64(b.Distinct) >= 0.9*float64(p.Records) &&
+				a.LongestBytes+b.LongestBytes <= longestKey {
 				if b.Position < a.Position {
 					a, b = b, a
 				}

@@ -386,6 +386,42 @@ func TestKeys(t *testing.T) {
 	assert.Equal(t, [][]string{{"gauge", "day"}}, p.Keys)
 }
 
+// A column of long texts is no key, wherever the longest stands: databases could not index it.
+func TestLongTextsAreNoKeys(t *testing.T) {
+	table := func(records, long, at int) string {
+		var b strings.Builder
+		b.WriteString("remark,gauge\n")
+		for i := range records {
+			remark := fmt.Sprintf("Remark %d", i)
+			if i == at {
+				remark += strings.Repeat("x", long-len(remark))
+			}
+			fmt.Fprintf(&b, "%s,G%d\n", remark, i%4)
+		}
+		return b.String()
+	}
+	for _, records := range []int{400, 40_000} { // one chunk, and several
+		for _, at := range []int{0, records / 2, records - 1} {
+			p := profileText(t, Options{}, table(records, longestKey, at))
+			assert.Equal(t, [][]string{{"remark"}}, p.Keys)
+			assert.True(t, p.column("remark").Unique)
+			p = profileText(t, Options{}, table(records, longestKey+1, at))
+			assert.Empty(t, p.Keys, "line %d of %d", at+2, records)
+			assert.False(t, p.column("remark").Unique)
+			assert.InEpsilon(t, records, p.column("remark").Distinct, 0.1)
+		}
+	}
+	// Nor are two together, of which each alone would be short enough.
+	for long, want := range map[int][][]string{120: {{"gauge", "watch"}}, 130: nil} {
+		var b strings.Builder
+		b.WriteString("gauge,watch,level\n")
+		for i := range 400 {
+			fmt.Fprintf(&b, "G%d%s,W%03d%s,0.5\n", i%4, strings.Repeat("g", long-2), i/4, strings.Repeat("w", long-4))
+		}
+		assert.Equal(t, want, profileText(t, Options{}, b.String()).Keys, "twice %d bytes", long)
+	}
+}
+
 func TestManyKeysAcrossChunks(t *testing.T) {
 	// Sparse numbers outgrow the pages and go on as hashes; texts mix in.
 	for _, last := range []string{"x1", "77"} {

@@ -124,10 +124,12 @@ func (e *evidence) run(text []byte, column []delimited.Span, keep *[]int64) (n i
 }
 
 // runTexts is run for texts that begin with a letter and can be nothing else: no word that means
-// something, no date, no number behind a currency.
+// something, no date, no number behind a currency. They may have spaces behind them.
 func (e *evidence) runTexts(s *scratch, b *delimited.Columns, column []delimited.Span, ascii bool) (n int) {
-	least, most, wide := e.minChars, e.maxChars, e.maxBytes
-	var blanks int64
+	least, most, wide, raw := e.minChars, e.maxChars, e.maxBytes, e.maxRaw
+	trims := e.odd != nil && len(e.odd.padded.first) == maxExamples
+	hashes := e.values.wants()
+	var blanks, padded int64
 	for _, at := range column {
 		f := b.Field(at)
 		size := len(f)
@@ -136,7 +138,13 @@ func (e *evidence) runTexts(s *scratch, b *delimited.Columns, column []delimited
 			n++
 			continue
 		}
-		if size < 2 || reading.IsUUID(f) || size <= longestInMemo && !e.memo.off {
+		if trims && size > 0 && f[size-1] == ' ' {
+			for size > 0 && f[size-1] == ' ' {
+				size--
+			}
+			f = f[:size]
+		}
+		if size < 2 || size == 36 && reading.IsUUID(f) || size <= longestInMemo && !e.memo.off {
 			break
 		}
 		c, last := f[0], f[size-1]
@@ -147,18 +155,26 @@ func (e *evidence) runTexts(s *scratch, b *delimited.Columns, column []delimited
 		if !ascii && reading.Characters(f) < size {
 			break
 		}
+		if spaces := at.Len() - size; spaces > 0 {
+			padded++
+			raw = max(raw, size+spaces)
+		}
 		least, most, wide = min(least, size), max(most, size), max(wide, size)
 		if p := reading.Prefix(f); p <= e.lo.prefix || p >= e.hi.prefix {
 			e.bounds(p, f)
 		}
-		if e.values.wants() {
+		if hashes {
 			e.values.add(sketch.Hash(f), f, 1)
+			hashes = e.values.wants()
 		}
 		n++
 	}
-	e.minChars, e.maxChars, e.maxBytes = least, most, wide
+	e.minChars, e.maxChars, e.maxBytes, e.maxRaw = least, most, wide, raw
 	e.fields += int64(n)
 	e.blanks += blanks
 	e.texts.count += int64(n) - blanks
+	if padded > 0 {
+		e.odd.padded.count += padded
+	}
 	return n
 }

@@ -45,6 +45,14 @@ func (s Span) Plain() (at, n int, ok bool) {
 	return int(s.at), int(s.len), s.at < ownSpan && s.len < quotedSpan
 }
 
+// Len is how many bytes the field has.
+func (s Span) Len() int { return int(s.len &^ quotedSpan) }
+
+// Within is where in Text the field lies, in quotes or not; ok is false for one that lies elsewhere.
+func (s Span) Within() (at, n int, ok bool) {
+	return int(s.at), int(s.len &^ quotedSpan), s.at < ownSpan
+}
+
 // Text is the text of the chunk.
 func (c *Columns) Text() []byte { return c.text }
 
