@@ -1,8 +1,6 @@
 package pipeline
 
 import (
-	"bytes"
-
 	"ambertray/internal/fault"
 	"ambertray/internal/source/delimited"
 )
@@ -89,7 +87,8 @@ func (b *belt) unload(row func([][]byte, bool) error) (err error) {
 	defer fault.Recovered(&err)
 	for k := range b.full {
 		from, n := 0, len(b.fields)
-		simple := delimited.IsASCII(k.data) && bytes.IndexByte(k.data, 0) < 0
+		ascii, zero := delimited.ByteRange(k.data)
+		simple := ascii && !zero
 		for r := range k.rows {
 			for i, end := range k.ends[r*n : (r+1)*n] {
 				if end == none {

@@ -154,35 +154,3 @@ func TestLastFeed(t *testing.T) {
 	}
 	assert.Greater(t, found, 500)
 }
-
-// All ways to find what stands in a block find the same.
-func TestMasks(t *testing.T) {
-	r := rand.New(rand.NewPCG(9, 1))
-	for range 3000 {
-		blocks := 1 + r.IntN(5)
-		delimiter := []byte{',', ';', '\t', '|', 0x01, 'a', 0xfe}[r.IntN(7)]
-		near := []byte{delimiter, delimiter ^ 0x80, delimiter + 1, '\n', '\n' + 1, '"', '"' ^ 0x80, 0, 0xff}
-		data := make([]byte, blocks*blockSize+r.IntN(9))
-		want := make([]masks, blocks)
-		for i := range data {
-			data[i] = near[r.IntN(len(near))]
-			if i >= blocks*blockSize {
-				continue
-			}
-			m, bit := &want[i/blockSize], uint64(1)<<(i%blockSize)
-			switch data[i] {
-			case delimiter:
-				m.delimiters |= bit
-			case '\n':
-				m.feeds |= bit
-			case '"':
-				m.quotes |= bit
-			}
-		}
-		for name, way := range ways() {
-			got := make([]masks, blocks)
-			way(got, data, delimiter, '"')
-			require.Equal(t, want, got, name)
-		}
-	}
-}

@@ -113,7 +113,9 @@ func (w *ends) scan(text []byte, delimiter, quote byte) bool {
 			w.quotes = true
 		}
 		w.ended = found >> 63
-		w.add(found, m.feeds)
+		if found != 0 {
+			w.add(found, m.feeds)
+		}
 		if w.to += blockSize; w.stop >= 0 {
 			break
 		}
@@ -133,6 +135,7 @@ func (w *ends) look(text []byte, delimiter, quote byte) (blocks int) {
 	masksOf(w.blocks[:1], last[:], delimiter, quote)
 	m, there := &w.blocks[0], uint64(1)<<len(text)-1
 	m.delimiters, m.feeds, m.quotes = m.delimiters&there, m.feeds&there, m.quotes&there
+	m.within = prefixXor(m.quotes)
 	return 1
 }
 
@@ -195,7 +198,7 @@ type seen struct {
 
 // outside sees what the quotes make of the next block.
 func (w *ends) outside(m *masks) (s seen) {
-	in := prefixXor(m.quotes) ^ w.inside
+	in := m.within ^ w.inside
 	opening, closing := m.quotes&in, m.quotes&^in
 	s.found, s.inner = (m.delimiters|m.feeds)&^in, m.feeds&in
 	// A quote opens where a field begins, or right behind one that closes; and behind one that
@@ -218,14 +221,4 @@ func (w *ends) onlyReturns(text []byte, m *masks, bad uint64) bool {
 		}
 	}
 	return true
-}
-
-// prefixXor has a bit where an odd number of bits stand up to it: between quotes, and on the first.
-func prefixXor(x uint64) uint64 {
-	x ^= x << 1
-	x ^= x << 2
-	x ^= x << 4
-	x ^= x << 8
-	x ^= x << 16
-	return x ^ x<<32
 }

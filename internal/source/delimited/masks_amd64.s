@@ -10,6 +10,12 @@
 	ORQ BX, AX \
 	MOVQ AX, at(DI)
 
+// Multiplied by ones without carry, AX has a bit where an odd number of bits stand up to it.
+#define WITHIN(at) \
+	VMOVQ AX, X7 \
+	VPCLMULQDQ $0, X8, X7, X7 \
+	VMOVQ X7, at(DI)
+
 // func masksAVX2(dst *masks, data *byte, blocks int, delimiter, quote byte)
 TEXT ·masksAVX2(SB), NOSPLIT, $0-26
 	MOVQ dst+0(FP), DI
@@ -24,6 +30,7 @@ TEXT ·masksAVX2(SB), NOSPLIT, $0-26
 	MOVQ $10, AX
 	MOVQ AX, X2
 	VPBROADCASTB X2, Y2
+	VPCMPEQB X8, X8, X8
 
 wide:
 	VMOVDQU (SI), Y3
@@ -31,8 +38,9 @@ wide:
 	FIND32(Y0, 0)
 	FIND32(Y2, 8)
 	FIND32(Y1, 16)
+	WITHIN(24)
 	ADDQ $64, SI
-	ADDQ $24, DI
+	ADDQ $32, DI
 	DECQ CX
 	JNZ wide
 	VZEROUPPER
@@ -87,7 +95,33 @@ narrow:
 	FIND16(X2, 8)
 	FIND16(X1, 16)
 	ADDQ $64, SI
-	ADDQ $24, DI
+	ADDQ $32, DI
 	DECQ CX
 	JNZ narrow
+	RET
+
+// func rangeAVX2(data *byte, blocks int) (high, zeros uint32)
+TEXT ·rangeAVX2(SB), NOSPLIT, $0-24
+	MOVQ data+0(FP), SI
+	MOVQ blocks+8(FP), CX
+	VPXOR Y0, Y0, Y0
+	VPCMPEQB Y1, Y1, Y1
+
+ranged:
+	VMOVDQU (SI), Y2
+	VMOVDQU 32(SI), Y3
+	VPOR Y2, Y3, Y4
+	VPOR Y4, Y0, Y0
+	VPMINUB Y2, Y3, Y4
+	VPMINUB Y4, Y1, Y1
+	ADDQ $64, SI
+	DECQ CX
+	JNZ ranged
+	VPMOVMSKB Y0, AX
+	VPXOR Y2, Y2, Y2
+	VPCMPEQB Y2, Y1, Y1
+	VPMOVMSKB Y1, BX
+	VZEROUPPER
+	MOVL AX, high+16(FP)
+	MOVL BX, zeros+20(FP)
 	RET

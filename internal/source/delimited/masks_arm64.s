@@ -42,6 +42,7 @@ block:
 	FIND(V0.B16)
 	FIND(V2.B16)
 	FIND(V1.B16)
+	ADD $8, R0
 	SUB $1, R2
 	CBNZ R2, block
 	RET

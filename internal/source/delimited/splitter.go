@@ -98,8 +98,8 @@ func (s *Splitter) Reset(c *Chunk) {
 	s.unesc = s.unesc[:0]
 	s.seen = 0
 	s.ends.reset()
-	s.ascii = IsASCII(c.Data)
-	s.suspect = !s.ascii && !utf8.Valid(c.Data) || bytes.IndexByte(c.Data, 0) >= 0
+	ascii, zero := ByteRange(c.Data)
+	s.ascii, s.suspect = ascii, zero || !ascii && !utf8.Valid(c.Data)
 }
 
 // ASCII reports whether the chunk at hand has no byte beyond ASCII.
