@@ -60,7 +60,7 @@ func (w *worker) observeColumn(e *evidence, column []delimited.Span, lines []spo
 			k += e.runTexts(&w.scratch, b, column[k:], ascii)
 		}
 		if e.numeric {
-			k += e.run(b.Text(), column[k:], nil)
+			k += e.run(&w.scratch, b.Text(), column[k:], nil)
 		} else if !e.memo.off {
 			k += e.runAgain(&w.scratch, b.Text(), column[k:], lines[k:])
 		}
@@ -81,7 +81,7 @@ func (w *worker) observeKey(i int, lines []spot, ascii bool) {
 	column := b.Column(i)
 	for k := 0; k < len(column); k++ {
 		if e.numeric && !typed && len(w.ints[i]) == len(w.hashes[i]) {
-			n := e.run(b.Text(), column[k:], &w.ints[i])
+			n := e.run(&w.scratch, b.Text(), column[k:], &w.ints[i])
 			for range n {
 				w.hashes[i] = append(w.hashes[i], intHash)
 			}

@@ -70,6 +70,12 @@ func (d *distinct) add(h uint64, b []byte, times int64) {
 	}
 }
 
+// addAll takes hashes of values into the estimate, where there is one.
+func (d *distinct) addAll(hashes []uint64) {
+	d.seen += len(hashes)
+	d.sized.AddAll(hashes)
+}
+
 // spill turns to the estimate.
 func (d *distinct) spill() {
 	d.many = true

@@ -546,9 +546,10 @@ type scratch struct {
 	dates  dateScan
 	number reading.NumberScan
 	words  *wordTable
-	times  int64 // how often the field at hand stands
-	hashes bool  // the caller needs the field's hash
-	text   bool  // the field at hand is a text cell of a sheet
+	times  int64    // how often the field at hand stands
+	hashes bool     // the caller needs the field's hash
+	text   bool     // the field at hand is a text cell of a sheet
+	held   []uint64 // memory for hashes
 }
 
 // merge adds what another goroutine saw.

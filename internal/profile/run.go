@@ -15,11 +15,11 @@ import (
 // registers. Where keep is not nil, all are to be whole numbers, which it gets.
 //
 // It is long because it runs for every number, and calls nothing.
-func (e *evidence) run(text []byte, column []delimited.Span, keep *[]int64) (n int) {
+func (e *evidence) run(s *scratch, text []byte, column []delimited.Span, keep *[]int64) (n int) {
 	if e.hint == 'd' {
 		return 0
 	}
-	hashes := e.values.wants()
+	hashes, held := e.values.wants(), s.held[:0]
 	least, most, wide := e.minChars, e.maxChars, e.maxBytes
 	lowest, highest := e.lo.prefix, e.hi.prefix
 	i, f := &e.ints, &e.decs
@@ -100,7 +100,7 @@ func (e *evidence) run(text []byte, column []delimited.Span, keep *[]int64) (n i
 				f.lo, f.hi = minScaled(f.lo, scaled{v, after}), maxScaled(f.hi, scaled{v, after})
 			}
 			f.whole, f.fraction = max(f.whole, whole), max(f.fraction, after)
-			if d>>56 != '0' || v%pow10[after] != 0 {
+			if (d^reading.Zeros)>>(64-8*after) != 0 {
 				f.nonzero++
 			}
 		}
@@ -110,9 +110,17 @@ func (e *evidence) run(text []byte, column []delimited.Span, keep *[]int64) (n i
 			lowest, highest = e.lo.prefix, e.hi.prefix
 		}
 		if hashes {
-			e.values.add(sketch.HashWord(bits.ReverseBytes64(order), size), text[from:from+size], 1)
+			if h := sketch.HashWord(bits.ReverseBytes64(order), size); e.values.many {
+				held = append(held, h)
+			} else {
+				e.values.add(h, text[from:from+size], 1)
+			}
 		}
 		n++
+	}
+	if len(held) > 0 {
+		e.values.addAll(held)
+		s.held = held
 	}
 	e.minChars, e.maxChars, e.maxBytes = least, most, wide
 	e.fields += int64(n)
@@ -128,7 +136,7 @@ func (e *evidence) run(text []byte, column []delimited.Span, keep *[]int64) (n i
 func (e *evidence) runTexts(s *scratch, b *delimited.Columns, column []delimited.Span, ascii bool) (n int) {
 	least, most, wide, raw := e.minChars, e.maxChars, e.maxBytes, e.maxRaw
 	trims := e.odd != nil && len(e.odd.padded.first) == maxExamples
-	hashes := e.values.wants()
+	hashes, held := e.values.wants(), s.held[:0]
 	var blanks, padded int64
 	for _, at := range column {
 		f := b.Field(at)
@@ -149,7 +157,7 @@ func (e *evidence) runTexts(s *scratch, b *delimited.Columns, column []delimited
 		}
 		c, last := f[0], f[size-1]
 		if l := c | 0x20; l < 'a' || l > 'z' || last <= ' ' || last >= utf8.RuneSelf ||
-			s.words.lengths[c]&(1<<min(size, 63)) != 0 || size >= 6 && (startsDate(f) || startsMoney(f)) {
+			s.words.lengths[c]&(1<<min(size, 63)) != 0 || size >= 6 && f[1]-'0' > 9 && (startsDate(f) || startsMoney(f)) {
 			break
 		}
 		if !ascii && reading.Characters(f) < size {
@@ -164,10 +172,17 @@ func (e *evidence) runTexts(s *scratch, b *delimited.Columns, column []delimited
 			e.bounds(p, f)
 		}
 		if hashes {
-			e.values.add(sketch.Hash(f), f, 1)
-			hashes = e.values.wants()
+			if h := sketch.Hash(f); e.values.many {
+				held = append(held, h)
+			} else {
+				e.values.add(h, f, 1)
+			}
 		}
 		n++
+	}
+	if len(held) > 0 {
+		e.values.addAll(held)
+		s.held = held
 	}
 	e.minChars, e.maxChars, e.maxBytes, e.maxRaw = least, most, wide, raw
 	e.fields += int64(n)

@@ -21,6 +21,15 @@ func (s Registers) Add(h uint64) {
 	}
 }
 
+// AddAll takes hashes. Where the registers are far away, it waits for several of them at a time.
+func (s Registers) AddAll(hashes []uint64) {
+	last := uint64(len(s) - 1)
+	for _, h := range hashes {
+		i := h & last
+		s[i] = max(s[i], uint8(bits.LeadingZeros64(h|last))+1)
+	}
+}
+
 // Merge takes what another of the same size has.
 func (s Registers) Merge(o Registers) {
 	for i, r := range o {
