@@ -7,7 +7,7 @@ import (
 )
 
 // batchFields is about how many fields a batch has: what fits into a near cache.
-const batchFields = 4 << 10
+const batchFields = 8 << 10
 
 // veryWide is how many columns a file has of which a batch holds few records, so that it takes
 // little room.
@@ -57,9 +57,13 @@ func (w *worker) observeColumn(e *evidence, column []delimited.Span, lines []spo
 	b := w.batch
 	for k := 0; k < len(column); k++ {
 		if e.texty {
+			k += e.runCodes(&w.scratch, b.Text(), column[k:])
 			k += e.runTexts(&w.scratch, b, column[k:], ascii)
 		}
 		if e.numeric {
+			if k += e.runAlike(&w.scratch, b.Text(), column[k:]); k == len(column) {
+				return
+			}
 			k += e.run(&w.scratch, b.Text(), column[k:], nil)
 		} else if !e.memo.off {
 			k += e.runAgain(&w.scratch, b.Text(), column[k:], lines[k:])

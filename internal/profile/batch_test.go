@@ -103,7 +103,7 @@ func TestQuotesDoNotMatter(t *testing.T) {
 }
 
 func TestBatch(t *testing.T) {
-	for columns, size := range map[int]int{1: 200, 9: 200, 200: 20, 5000: 8, veryWide + 1: 2} {
+	for columns, size := range map[int]int{1: 200, 9: 200, 200: 40, 5000: 8, veryWide + 1: 2} {
 		assert.Equal(t, size, newBatch(columns).Size)
 	}
 }
@@ -136,7 +136,25 @@ func TestRunDoesNotMatter(t *testing.T) {
 				"99999999", "999999999", "-9999999", "-99999999", " 7", "up", "7/8/2025", "٣"}[r.IntN(20)]
 		},
 	}
-	for round := range 160 {
+	// Those that are nearly all written in the same way, with something else now and then.
+	rarely := func(common func() string, others ...string) func() string {
+		return func() string {
+			if r.IntN(30) == 0 {
+				return others[r.IntN(len(others))]
+			}
+			return common()
+		}
+	}
+	kinds = append(kinds,
+		rarely(func() string { return fmt.Sprint(r.IntN(9_000)) }, "", "0", "00", "07", "7.5", "-3", "12345678", "20240131",
+			"123456789", "1/2", "1.", "x", `"7"`, "4/", "9999999", " 5"),
+		rarely(func() string { return fmt.Sprintf("%d.%02d", r.IntN(40), r.IntN(100)) }, "", "12/34", "1/.23", "0.00", "00.50",
+			".50", "12345.67", "123456.78", "1.5", "2.500", "3", "-4.25", "5.", `"7.25"`, "1.2.34", "7:30", "99999.99", "0.0"),
+		rarely(func() string { return fmt.Sprintf("%d.%d", r.IntN(4000), r.IntN(10)) }, "1.234", "5.0", "1234567.8", "7/8"),
+		rarely(func() string { return fmt.Sprintf("%d.%03d", r.IntN(4000), r.IntN(1000)) }, "1.234", "0.125", "1000.500"),
+		rarely(func() string { return fmt.Sprintf("G%04d", r.IntN(9000)) }, "", "G", "G5", "R2 ", "r2d2", "é2", "G2é", "G12345678",
+			"N/A", "0", "G2\u00a0", `"G2"`, "R$1234", "M8", "Jan 4", "W2025", "\x01G2", "G-4"))
+	for round := range 240 {
 		mix := kinds[round%len(kinds):][:1]
 		if round >= 2*len(kinds) {
 			mix = nil
@@ -170,6 +188,7 @@ func TestRunDoesNotMatter(t *testing.T) {
 			e.flushAll(&w.scratch)
 			e.ints.first.count, e.decs.first.count = 0, 0
 			e.numeric, e.texty, e.hint, e.ints.last, e.memo = false, false, 0, 0, memo{}
+			e.ints.alike, e.decs.alike = alike{}, alike{}
 			return e
 		}
 		want := by(false, false)

@@ -85,6 +85,7 @@ type intClass struct {
 	// and 2100.
 	compact int64
 	first   examples
+	alike   alike
 }
 
 // decClass is numbers with a point and nothing else: -12.50.
@@ -95,6 +96,7 @@ type decClass struct {
 	nonzero  int64 // whose fraction is not all zeros
 	lo, hi   scaled
 	first    examples
+	alike    alike
 }
 
 // numberForm is numbers written in one way.
@@ -111,6 +113,7 @@ type numberForm struct {
 	big      string // the longest, as written
 	fraction int    // most digits behind Fraction or Either
 	lo, hi   scaled
+	ranged   bool // there are lo and hi: of numbers of at most 18 digits
 	first    examples
 }
 
@@ -395,7 +398,7 @@ func (e *evidence) plainNumber(s *scratch, b []byte, line spot) bool {
 	f.count += s.times
 	f.whole, f.fraction = max(f.whole, point), max(f.fraction, after)
 	v := scaled{n, after}
-	if f.count == 1 {
+	if f.count == s.times {
 		f.lo, f.hi = v, v
 	} else if after == f.lo.scale && after == f.hi.scale {
 		if n < f.lo.n {
@@ -497,15 +500,18 @@ func (e *evidence) number(s *scratch, b []byte, line spot) bool {
 			f.big = clip(b)
 		}
 	}
-	v, ok := scaledFrom(n.Negative, n.Digits, n.After)
-	if ok {
-		if f.count == s.times || f.lo.n == 0 && f.hi.n == 0 && f.lo.scale == 0 && f.hi.scale == 0 {
-			f.lo, f.hi = v, v
-		} else {
-			f.lo, f.hi = minScaled(f.lo, v), maxScaled(f.hi, v)
-		}
+	if v, ok := scaledFrom(n.Negative, n.Digits, n.After); ok {
+		f.reach(v, v)
 	}
 	return true
+}
+
+// reach makes the smallest and largest at most and at least these.
+func (f *numberForm) reach(lo, hi scaled) {
+	if f.ranged {
+		lo, hi = minScaled(f.lo, lo), maxScaled(f.hi, hi)
+	}
+	f.lo, f.hi, f.ranged = lo, hi, true
 }
 
 // word counts a word that may mean null, true or false.
@@ -593,7 +599,9 @@ numbers:
 				}
 				g.whole, g.fraction, g.digits = max(g.whole, n.whole), max(g.fraction, n.fraction),
 					max(g.digits, n.digits)
-				g.lo, g.hi = minScaled(g.lo, n.lo), maxScaled(g.hi, n.hi)
+				if n.ranged {
+					g.reach(n.lo, n.hi)
+				}
 				g.first.merge(n.first)
 				continue numbers
 			}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -229,5 +230,35 @@ func TestMemoPlaces(t *testing.T) {
 			}
 		}
 		assert.Greater(t, held, values-50, name)
+	}
+}
+
+// What is smallest and largest does not depend on how a value is counted: alone, or many times at once because it
+// was held back; nor on whether it is nothing.
+func TestSmallest(t *testing.T) {
+	for _, tt := range []struct{ values, lo, hi string }{
+		{"1.25", "1.25", "1.25"}, {"-1.25", "-1.25", "-1.25"}, {"7", "7", "7"}, {"0", "0", "0"}, {"-7|-8", "-8", "-7"},
+		{"1.25|3.50", "1.25", "3.50"}, {"0.00|3.50", "0.00", "3.50"}, {"-3.5|-0.5", "-3.5", "-0.5"},
+		{"$0|$5|$7", "0", "7"}, {"$5|$0|$7", "0", "7"}, {"+0|+5|+7", "0", "7"}, {"1,234|5,678|1,234.50", "1234.00", "5678.00"},
+		{"(7)|(8)", "-8", "-7"}, {"5%|7%", "5", "7"}, {"2024-02-29", "2024-02-29", "2024-02-29"},
+		{"10:30|09:15", "09:15:00", "10:30:00"}, {"Withy Cut|Alder Gate", "Alder Gate", "Withy Cut"},
+	} {
+		values := strings.Split(tt.values, "|")
+		for _, columns := range []int{1, 400} { // watched as keys, which are not held back, and not
+			var text strings.Builder
+			for range 40 {
+				for _, v := range values {
+					text.WriteString(strings.Repeat(`"`+v+`",`, columns) + "x\n")
+				}
+			}
+			header := ""
+			for c := range columns {
+				header += fmt.Sprintf("gauge_%d,", c)
+			}
+			p := profileText(t, Options{}, header+"last\n"+text.String())
+			for _, c := range p.Columns[:columns] {
+				assert.Equal(t, []string{tt.lo, tt.hi}, []string{c.Smallest, c.Largest}, "%s in %d columns", tt.values, columns)
+			}
+		}
 	}
 }

@@ -133,6 +133,8 @@ func (e *evidence) run(s *scratch, text []byte, column []delimited.Span, keep *[
 
 // runTexts is run for texts that begin with a letter and can be nothing else: no word that means
 // something, no date, no number behind a currency. They may have spaces behind them.
+//
+// It is long because it runs for every text, and calls as little as it can.
 func (e *evidence) runTexts(s *scratch, b *delimited.Columns, column []delimited.Span, ascii bool) (n int) {
 	least, most, wide, raw := e.minChars, e.maxChars, e.maxBytes, e.maxRaw
 	trims := e.odd != nil && len(e.odd.padded.first) == maxExamples
@@ -157,7 +159,8 @@ func (e *evidence) runTexts(s *scratch, b *delimited.Columns, column []delimited
 		}
 		c, last := f[0], f[size-1]
 		if l := c | 0x20; l < 'a' || l > 'z' || last <= ' ' || last >= utf8.RuneSelf ||
-			s.words.lengths[c]&(1<<min(size, 63)) != 0 || size >= 6 && f[1]-'0' > 9 && (startsDate(f) || startsMoney(f)) {
+			s.words.lengths[c]&(1<<min(size, 63)) != 0 ||
+			size >= 6 && f[1]-'0' > 9 && (startsDate(f) || startsMoney(f)) {
 			break
 		}
 		if !ascii && reading.Characters(f) < size {
