@@ -80,15 +80,22 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 	slices.SortStableFunc(p.Findings, func(a, b Finding) int { return rank(a.Weight) - rank(b.Weight) })
 }
 
-// sideBySide is how many columns one goroutine decides in a row.
+// sideBySide is how many columns one goroutine takes in a row.
 const sideBySide = 500
+
+// eachRow calls do, side by side, with where rows of columns begin and end.
+func eachRow(columns int, do func(from, to int)) {
+	pipeline.Each((columns+sideBySide-1)/sideBySide, func(k int) {
+		do(k*sideBySide, min((k+1)*sideBySide, columns))
+	})
+}
 
 // decideAll decides the columns, each by its evidence alone.
 func (p *Profile) decideAll(headers []string, all *worker, uniques []*unique, of decision) {
 	decided, found := make([]decision, len(headers)), make([][]Finding, len(headers))
-	pipeline.Each((len(headers)+sideBySide-1)/sideBySide, func(k int) {
+	eachRow(len(headers), func(from, to int) {
 		own := &Profile{Records: p.Records} // for the findings of one column
-		for i := k * sideBySide; i < min((k+1)*sideBySide, len(headers)); i++ {
+		for i := from; i < to; i++ {
 			d := of
 			d.p, d.e = own, all.cols[i]
 			if d.decide(headers[i], i+1, uniques[i]); of.opt.Settled {

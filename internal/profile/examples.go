@@ -68,15 +68,18 @@ func (e *examples) wants(line spot) bool {
 	return len(e.first) < maxExamples || line < e.first[maxExamples-1].at
 }
 
-func (e *examples) keep(line spot, field []byte) {
+func (e *examples) keep(line spot, field []byte) { e.place(exampleAt(line, field)) }
+
+// place puts an example where its line belongs.
+func (e *examples) place(x Example) {
 	if e.first == nil {
 		e.first = make([]Example, 0, maxExamples+1) // one is taken out where it is full
 	}
 	i := len(e.first)
-	for i > 0 && e.first[i-1].at > line {
+	for i > 0 && e.first[i-1].at > x.at {
 		i--
 	}
-	e.first = slices.Insert(e.first, i, exampleAt(line, field))
+	e.first = slices.Insert(e.first, i, x)
 	e.first = e.first[:min(len(e.first), maxExamples)]
 }
 
@@ -94,7 +97,12 @@ func clip(field []byte) string {
 
 func (e *examples) merge(o examples) {
 	e.count += o.count
-	e.first = mergeExamples(e.first, o.first)
+	for _, x := range o.first {
+		if !e.wants(x.at) {
+			break
+		}
+		e.place(x)
+	}
 }
 
 func mergeExamples(lists ...[]Example) []Example {

@@ -445,12 +445,13 @@ func (w *worker) begin(src *source.Source, k int, words *wordTable) {
 
 // mergeTeam gathers what all workers have seen.
 func mergeTeam(team []*worker) *worker {
-	for _, w := range team {
+	pipeline.Each(len(team), func(k int) {
+		w := team[k]
 		w.scratch.text = false
 		for _, e := range w.cols {
 			e.flushAll(&w.scratch)
 		}
-	}
+	})
 	for _, w := range team[1:] {
 		team[0].merge(w)
 	}
@@ -632,9 +633,11 @@ func (w *worker) width(rec *delimited.Record, at spot) {
 }
 
 func (w *worker) merge(o *worker) {
-	for i, e := range o.cols {
-		w.cols[i].merge(e)
-	}
+	eachRow(len(w.cols), func(from, to int) {
+		for i := from; i < to; i++ {
+			w.cols[i].merge(o.cols[i])
+		}
+	})
 	for k, e := range o.skipped {
 		exampleOf(w.skipped, k).merge(*e)
 	}
