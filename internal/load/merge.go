@@ -250,7 +250,7 @@ const twiceReason = "its key is in more than one record"
 // twice takes out records whose key stands more than once.
 func (x *merging) twice(ctx context.Context) (out []sink.Refusal, err error) {
 	defer x.took("looked for keys that stand twice")()
-	if len(x.Key) == 0 {
+	if len(x.Key) == 0 || x.sql.Apart {
 		return nil, nil
 	}
 	found, err := x.m.Within().Rows(ctx, "cannot look for keys that stand twice", x.sql.Twice())

@@ -34,6 +34,8 @@ type Merge struct {
 	// Quiet tells that nothing but a statement itself changes rows of the table: it has no
 	// triggers, and no such keys.
 	Quiet bool
+	// Apart tells that no key stands twice in the stage: an index that does not allow it has been made.
+	Apart bool
 }
 
 // The columns of the table of changes, before those of the table.

@@ -130,18 +130,30 @@ func (c *conn) collation(table, column string) (string, error) {
 	return cmp.Or(libc.GoString(*(*uintptr)(unsafe.Pointer(at(out)))), "BINARY"), nil
 }
 
-// Ready implements db.Merger.
-func (d *DB) Ready(_ context.Context, m *dialect.Merge) error {
+// Ready implements db.Merger. An index on the key that does not allow a key twice tells at once whether one does; nulls
+// it allows.
+func (d *DB) Ready(ctx context.Context, m *dialect.Merge) error {
 	if len(m.Key) == 0 {
 		return nil
 	}
-	var key []string
+	var key, null []string
 	for _, k := range m.Key {
-		key = append(key, Dialect.Quote(k))
+		key, null = append(key, Dialect.Quote(k)), append(null, Dialect.Quote(k)+" IS NULL")
 	}
-	if err := d.c.exec(fmt.Sprintf("CREATE INDEX %s ON %s (%s)", Dialect.Qualified(temporary, db.StageTable+"_key"),
-		Dialect.Quote(db.StageTable), strings.Join(key, ", "))); err != nil {
+	index := fmt.Sprintf("INDEX %s ON %s (%s)", Dialect.Qualified(temporary, db.StageTable+"_key"),
+		Dialect.Quote(db.StageTable), strings.Join(key, ", "))
+	err := d.c.exec("CREATE UNIQUE " + index)
+	if m.Apart = err == nil; refusal(err) {
+		err = d.c.exec("CREATE " + index)
+	}
+	if err != nil {
 		return d.fail("cannot make the tables of a merge", err)
+	}
+	if m.Apart {
+		nulls, err := d.questions().Number(ctx, "cannot be read",
+			fmt.Sprintf("SELECT count(*) FROM %s WHERE %s", m.Stage, strings.Join(null, " OR ")))
+		m.Apart = nulls == 0
+		return err
 	}
 	return nil
 }

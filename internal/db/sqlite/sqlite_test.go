@@ -210,3 +210,51 @@ func TestLikeAndListing(t *testing.T) {
 	_, err = d.Begin(ctx, db.Spec{Table: table(t, "more", "bigint"), Like: &db.Name{Table: "none"}})
 	assert.ErrorContains(t, err, "has no table none")
 }
+
+// The index of a merge on its key tells whether a key stands twice; where it cannot, because one does or is null,
+// the merge looks for itself. Texts are the same as the table takes them for.
+func TestReadyTellsKeysApart(t *testing.T) {
+	ctx := context.Background()
+	for name, tt := range map[string]struct {
+		key   []string
+		rows  string
+		apart bool
+		twice bool
+	}{
+		"all different":                {[]string{"id"}, "(1, 'a'), (2, 'a')", true, false},
+		"none":                         {[]string{"id"}, "", true, false},
+		"one twice":                    {[]string{"id"}, "(1, 'a'), (2, 'b'), (1, 'c')", false, true},
+		"a null":                       {[]string{"id"}, "(1, 'a'), (NULL, 'b')", false, false},
+		"two nulls":                    {[]string{"id"}, "(NULL, 'a'), (NULL, 'b')", false, true},
+		"two columns":                  {[]string{"id", "code"}, "(1, 'a'), (1, 'b'), (2, 'a')", true, false},
+		"two columns, a null":          {[]string{"id", "code"}, "(1, 'a'), (1, NULL)", false, false},
+		"two columns, twice":           {[]string{"id", "code"}, "(1, 'a'), (1, 'A')", false, true},
+		"the same but for the case":    {[]string{"code"}, "(1, 'Withy'), (2, 'WITHY')", false, true},
+		"another but for case of an é": {[]string{"code"}, "(1, 'é'), (2, 'É')", true, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d, _ := open(t)
+			require.NoError(t, d.c.exec("CREATE TABLE gates (id INTEGER, code TEXT COLLATE NOCASE)"))
+			table, err := d.Find(ctx, "", "gates")
+			require.NoError(t, err)
+			m := &dialect.Merge{Dialect: Dialect, Table: "gates", Key: tt.key, All: []string{"id", "code"}}
+			for _, c := range table.Columns {
+				m.Columns = append(m.Columns, dialect.Column{Name: c.Name, Type: c.SQL})
+			}
+			_, err = d.Stage(ctx, table, m)
+			require.NoError(t, err)
+			if tt.rows != "" {
+				require.NoError(t, d.c.exec("INSERT INTO "+m.Stage+" VALUES "+tt.rows))
+			}
+			require.NoError(t, d.Ready(ctx, m))
+			assert.Equal(t, tt.apart, m.Apart)
+			found, err := d.questions().Rows(ctx, "cannot look", m.Twice())
+			require.NoError(t, err)
+			assert.Equal(t, tt.twice, len(found) > 0)
+			// The index is there in any case.
+			n, err := d.questions().Number(ctx, "cannot look", "SELECT count(*) FROM temp.sqlite_schema WHERE type = 'index'")
+			require.NoError(t, err)
+			assert.EqualValues(t, 1, n)
+		})
+	}
+}
