@@ -10,7 +10,6 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/phrase"
-	"ambertray/internal/pipeline"
 	"ambertray/internal/plan"
 	"ambertray/internal/proof"
 	"ambertray/internal/reading"
@@ -258,9 +257,8 @@ func (s *tableSide) Rows(ctx context.Context, encoder func() sink.Encoder, take 
 	rows := 0
 	query := fmt.Sprintf("SELECT %s FROM %s", s.conn.Dialect().List(names),
 		s.conn.Dialect().Qualified(s.table.Schema, s.table.Name))
-	err := pipeline.Carried(len(names), func(row func([][]byte) error) error {
-		return s.conn.Scan(ctx, query, s.columns, row)
-	}, func(fields [][]byte, _ bool) error {
+	x := db.Extract{Query: query, Columns: s.columns, Table: &db.Table{Schema: s.table.Schema, Name: s.table.Name}}
+	err := db.Carry(ctx, s.conn, x, func(fields [][]byte, _ bool) error {
 		for i, f := range fields {
 			v := &row[i]
 			if f == nil {

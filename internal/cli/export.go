@@ -17,6 +17,7 @@ type exportFlags struct {
 	delimiter, null     string
 	noHeader, yes       bool
 	marked              bool
+	lanes               int
 }
 
 func (a *app) exportCommand() *cobra.Command {
@@ -71,6 +72,8 @@ plan of --plan takes off again.`,
 	p.BoolVar(&f.noHeader, "no-header", false, "no line with the column names")
 	p.BoolVar(&f.marked, "for-spreadsheet", false, "an apostrophe before values that a spreadsheet would run as "+
 		"formulas")
+	p.IntVar(&f.lanes, "lanes", 0, "PostgreSQL: connections that the rows of a table come over (default: of 64 MB and "+
+		"more, as many as there are processors, 4 at most; else 1)")
 	p.BoolVar(&f.yes, "yes", false, "write over existing files")
 	return cmd
 }
@@ -80,7 +83,7 @@ func (a *app) export(ctx context.Context, url, table string, f *exportFlags) err
 		Out:      desk.Output{File: f.out, To: a.raw, Over: f.yes},
 		Plan:     f.planOut,
 		Form:     delimited.Form{Delimiter: source.ParseDelimiter(f.delimiter), Quote: '"', Marked: f.marked},
-		NullWord: f.null, NoHeader: f.noHeader})
+		NullWord: f.null, NoHeader: f.noHeader, Lanes: f.lanes})
 	if err != nil {
 		return err
 	}

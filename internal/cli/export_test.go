@@ -115,6 +115,40 @@ func TestExportLoadsBackEqual(t *testing.T) {
 }
 
 // Tables that others made, with types of each database.
+// A table comes over several connections as over one, in the order of its pages; what has none is refused.
+func TestExportOverLanes(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		var text strings.Builder
+		text.WriteString("gate,seen_at,note\n")
+		for i := range 40_000 {
+			fmt.Fprintf(&text, "%d,2024-%02d-%02d,%s\n", i, i%12+1, i%28+1, strings.Repeat("Withy Cut; ", i%20))
+		}
+		b.write("gates.csv", text.String())
+		b.run(0, "load", "gates.csv", "--into", s.url, "--table", "gates")
+		if s.name != "postgres" {
+			said := b.run(2, "export", s.url, "gates", "-o", "out.csv", "--lanes", "3").err
+			assert.Contains(t, said, "come over one connection")
+			assert.False(t, b.exists("out.csv"))
+			b.run(0, "export", s.url, "gates", "-o", "out.csv", "--lanes", "1")
+			return
+		}
+		b.run(0, "export", s.url, "gates", "-o", "one.csv")
+		for _, lanes := range []string{"2", "5"} {
+			r := b.run(0, "export", s.url, "gates", "-o", "more.csv", "--plan", "more.yaml", "--yes", "--lanes", lanes)
+			assert.Contains(t, r.err, "40,000 rows")
+			assert.True(t, b.read("one.csv") == b.read("more.csv"), lanes)
+		}
+		b.run(0, "load", "more.yaml", "--into", s.url, "--table", "again")
+		sameRows(t, b.content(s.url, "gates"), b.content(s.url, "again"), "the export loads back equal")
+		b.run(0, "verify", "latest", "--deep", "--into", s.url)
+		assert.Contains(t, b.run(2, "export", s.url, "--query", "SELECT 1 AS a", "--lanes", "2").err, "goes with a table")
+		assert.Contains(t, b.run(2, "export", s.url, "gates", "--lanes", "65").err, "use 1 to 64")
+		s.exec(t, "CREATE VIEW seen AS SELECT * FROM gates")
+		b.run(0, "export", s.url, "seen", "-o", "view.csv", "--lanes", "4")
+		assert.Len(t, b.read("view.csv"), len(b.read("one.csv")), "a view has no pages, and comes over one")
+	})
+}
+
 func TestExportOfOthersTables(t *testing.T) {
 	tables := map[string][]string{
 		"sqlite": {"CREATE TABLE odd (id INTEGER PRIMARY KEY, any_kind, n NUMERIC, short VARCHAR(3), whole INTEGER, r REAL, bytes BLOB)",

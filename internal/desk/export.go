@@ -31,6 +31,7 @@ type ExportRequest struct {
 	Form     delimited.Form
 	NullWord string
 	NoHeader bool
+	Lanes    int // connections; 0: as the database thinks best
 }
 
 // An ExportAnswer is what was written.
@@ -44,13 +45,11 @@ type ExportAnswer struct {
 	Remarks []string `json:"remarks"`
 }
 
-// what is to be written: a query, the columns that it yields, a short name for
-// it and its key.
+// what is to be written, a short name for it and its key.
 type extract struct {
-	query   string
-	columns []db.Column
-	name    string
-	key     []string
+	db.Extract
+	name string
+	key  []string
 }
 
 // Export writes all rows.
@@ -68,6 +67,12 @@ func (d *Desk) Export(ctx context.Context, r ExportRequest) (*ExportAnswer, erro
 				"and line breaks",
 				source.DelimiterName(r.Form.Delimiter), r.NullWord)
 	}
+	if r.Lanes < 0 || r.Lanes > mostLanes {
+		return nil, need("--lanes %d: use 1 to %d", r.Lanes, mostLanes)
+	}
+	if r.Lanes > 1 && r.Table == "" {
+		return nil, need("--lanes: it goes with a table; what a query yields comes over one connection\n  leave it out")
+	}
 	planOut := Output{File: r.Plan, Over: r.Out.Over}
 	if err := planOut.free("--plan"); err != nil {
 		return nil, err
@@ -80,6 +85,9 @@ func (d *Desk) Export(ctx context.Context, r ExportRequest) (*ExportAnswer, erro
 	what, err := extractOf(ctx, conn, r)
 	if err != nil {
 		return nil, err
+	}
+	if _, can := conn.(db.TextScanner); r.Lanes > 1 && !can {
+		return nil, need("--lanes: rows of %s come over one connection\n  leave it out", conn.Dialect().Title)
 	}
 	switch {
 	case r.Out.isBook():
@@ -123,7 +131,7 @@ func (r *ExportRequest) checkForm() error {
 
 // extractOf finds out what is to be written.
 func extractOf(ctx context.Context, conn db.Session, r ExportRequest) (x extract, err error) {
-	x = extract{query: strings.TrimRight(strings.TrimSpace(r.Query), "; \n\t"), name: "query"}
+	x.Query, x.Lanes, x.name = strings.TrimRight(strings.TrimSpace(r.Query), "; \n\t"), r.Lanes, "query"
 	if r.Table != "" {
 		t, err := findTable(ctx, conn, "export", r.Table)
 		if err != nil {
@@ -133,12 +141,12 @@ func extractOf(ctx context.Context, conn db.Session, r ExportRequest) (x extract
 		for _, c := range t.Columns {
 			names = append(names, conn.Dialect().Quote(c.Name))
 		}
-		x.columns, x.key, x.name = t.Columns, t.PrimaryKey(), t.Name
-		x.query = "SELECT " + strings.Join(names, ", ") + " FROM " + conn.Dialect().Qualified(t.Schema, t.Name)
-	} else if x.columns, err = conn.Describe(ctx, x.query); err != nil {
+		x.Table, x.Columns, x.key, x.name = t, t.Columns, t.PrimaryKey(), t.Name
+		x.Query = "SELECT " + strings.Join(names, ", ") + " FROM " + conn.Dialect().Qualified(t.Schema, t.Name)
+	} else if x.Columns, err = conn.Describe(ctx, x.Query); err != nil {
 		return x, err
 	}
-	if len(x.columns) == 0 {
+	if len(x.Columns) == 0 {
 		return x, errors.New("export: there are no columns to write")
 	}
 	return x, nil
@@ -159,7 +167,7 @@ func (d *Desk) write(ctx context.Context, conn db.Session, what extract, opt exp
 		zip = gzip.NewWriter(out)
 		w = zip
 	}
-	result, err := export.Write(ctx, w, conn, what.query, what.columns, opt)
+	result, err := export.Write(ctx, w, conn, what.Extract, opt)
 	if err == nil && zip != nil {
 		err = zip.Close()
 	}

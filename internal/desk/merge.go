@@ -333,7 +333,7 @@ func (l *loading) keepBefore(ctx context.Context, e *tray.Entry, query string, c
 		return err
 	}
 	w := bufio.NewWriterSize(f, 64<<10)
-	result, err := export.Write(ctx, w, l.conn, query, columns, opt)
+	result, err := export.Write(ctx, w, l.conn, db.Extract{Query: query, Columns: columns}, opt)
 	if err = cmp.Or(err, w.Flush(), f.Sync(), f.Close()); err != nil {
 		return fmt.Errorf("the rows cannot be kept as they were: %w", err)
 	}

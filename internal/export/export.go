@@ -18,7 +18,6 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/phrase"
-	"ambertray/internal/pipeline"
 	"ambertray/internal/plan"
 	"ambertray/internal/reading"
 	"ambertray/internal/source"
@@ -101,10 +100,9 @@ func (c *Column) Remarks() (out []string) {
 // writeBytes is about how much is written at once.
 const writeBytes = 64 << 10
 
-// Write writes all rows of a query, whose columns are known.
-func Write(ctx context.Context, w io.Writer, conn db.Session, query string, columns []db.Column,
-	opt Options) (*Result, error) {
-	r := &Result{NullWord: opt.NullWord}
+// Write writes all rows of an extract.
+func Write(ctx context.Context, w io.Writer, conn db.Session, x db.Extract, opt Options) (*Result, error) {
+	r, query, columns := &Result{NullWord: opt.NullWord}, x.Query, x.Columns
 	if r.NullWord == "" && len(columns) == 1 {
 		r.NullWord = loneNull
 	}
@@ -129,18 +127,20 @@ func Write(ctx context.Context, w io.Writer, conn db.Session, query string, colu
 		}
 		buf = append(buf, '\n')
 	}
-	word, pen := []byte(r.NullWord), delimited.NewPen(opt.Form)
-	err := pipeline.Carried(len(columns), func(row func([][]byte) error) error {
-		return conn.Scan(ctx, query, columns, row)
-	}, func(fields [][]byte, simple bool) error {
+	word, pen, delimiter := []byte(r.NullWord), delimited.NewPen(opt.Form), []byte(opt.Form.Delimiter)
+	err := db.Carry(ctx, conn, x, func(fields [][]byte, simple bool) error {
 		r.Rows++
 		b := buf
 		for i, f := range fields {
-			if i > 0 {
-				b = append(b, opt.Form.Delimiter...)
+			if i == 0 {
+			} else if len(delimiter) == 1 {
+				b = append(b, delimiter[0])
+			} else {
+				b = append(b, delimiter...)
 			}
+			c := &r.Columns[i]
 			if f == nil {
-				r.Columns[i].Nulls++
+				c.Nulls++
 				b = append(b, word...)
 				continue
 			}
@@ -148,7 +148,9 @@ func Write(ctx context.Context, w io.Writer, conn db.Session, query string, colu
 				return fmt.Errorf("row %d, column %s: the value is %q, which stands for null in this file\n  "+
 					"choose another word with --null-word", r.Rows, columns[i].Name, r.NullWord)
 			}
-			r.Columns[i].see(f, simple)
+			if !simple || !c.plainly(f) {
+				c.see(f, simple)
+			}
 			b = pen.Append(b, f, len(f) == 0)
 		}
 		buf = append(b, '\n')
@@ -221,7 +223,7 @@ func (c *Column) see(f []byte, simple bool) {
 			c.fraction = max(c.fraction, n)
 		}
 	}
-	if len(c.candidates) == 1 && c.plainly(f) {
+	if c.plainly(f) {
 		return
 	}
 	for i := 0; i < len(c.candidates); {
@@ -235,6 +237,9 @@ func (c *Column) see(f []byte, simple bool) {
 
 // plainly reports whether a value is for certain one that the only candidate reads.
 func (c *Column) plainly(f []byte) bool {
+	if len(c.candidates) != 1 || c.AnyLength {
+		return false
+	}
 	r, n := c.candidates[0], len(f)
 	switch c.way {
 	case reading.PlainWhole, reading.PlainDecimal:

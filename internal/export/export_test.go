@@ -73,7 +73,7 @@ func written(t *testing.T, opt Options, columns []db.Column, rows ...[]string) (
 		opt.Form = delimited.DefaultForm
 	}
 	var b bytes.Buffer
-	r, err := Write(context.Background(), &b, fake{rows: rows}, "SELECT", columns, opt)
+	r, err := Write(context.Background(), &b, fake{rows: rows}, db.Extract{Query: "SELECT", Columns: columns}, opt)
 	require.NoError(t, err)
 	assert.Equal(t, int64(len(rows)), r.Rows)
 	return b.String(), r
@@ -93,7 +93,7 @@ func TestNullsAndEmptyTexts(t *testing.T) {
 	assert.Equal(t, "a,b\nx,NIL\n\"\",nil\n", text)
 	p = r.Plan("f.csv", "t", nil, Options{Form: delimited.DefaultForm})
 	assert.Equal(t, []any{"all", []string{"NIL"}}, []any{p.Columns[0].KeepEmpty, p.Columns[0].Nulls})
-	_, err := Write(context.Background(), &bytes.Buffer{}, fake{rows: [][]string{{"NIL", "x"}}}, "", two, Options{Form: delimited.DefaultForm, NullWord: "NIL"})
+	_, err := Write(context.Background(), &bytes.Buffer{}, fake{rows: [][]string{{"NIL", "x"}}}, db.Extract{Columns: two}, Options{Form: delimited.DefaultForm, NullWord: "NIL"})
 	assert.ErrorContains(t, err, "row 1, column a")
 	assert.ErrorContains(t, err, "--null-word")
 
@@ -206,10 +206,10 @@ func TestWriteFails(t *testing.T) {
 	long := strings.Repeat("x", writeBytes)
 	rows := [][]string{{long}, {long}, {long}, {"the rest"}}
 	for after := range 4 { // the column's name goes with the first row
-		_, err := Write(context.Background(), &broken{after}, fake{rows: rows}, "", one, Options{Form: delimited.DefaultForm})
+		_, err := Write(context.Background(), &broken{after}, fake{rows: rows}, db.Extract{Columns: one}, Options{Form: delimited.DefaultForm})
 		assert.ErrorContains(t, err, "disk is full", after)
 	}
-	_, err := Write(context.Background(), &bytes.Buffer{}, fake{rows: rows, err: errors.New("lost")}, "", one, Options{Form: delimited.DefaultForm})
+	_, err := Write(context.Background(), &bytes.Buffer{}, fake{rows: rows, err: errors.New("lost")}, db.Extract{Columns: one}, Options{Form: delimited.DefaultForm})
 	assert.ErrorContains(t, err, "lost")
 	told := int64(0)
 	many := make([][]string, 10_000)

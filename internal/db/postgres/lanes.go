@@ -39,20 +39,25 @@ func (l *load) inLanes(ctx context.Context) bool {
 // worthLanes is how much there has to be to read, that several connections are used unasked.
 const worthLanes = 64 << 20
 
-// howMany is how many lanes a load has. Unasked, two, or half as many as there are processors
+// howMany is how many lanes a load has.
+func (l *load) howMany(ctx context.Context) int {
+	if l.spec.Lanes > 0 {
+		return l.spec.Lanes
+	}
+	return lanesFor(ctx, l.d.c, l.spec.Bytes)
+}
+
+// lanesFor is how many lanes so much is worth unasked: two, or half as many as there are processors
 // here; four at most, and no more than the server would use for one question: it does not say
 // how many processors it has.
-func (l *load) howMany(ctx context.Context) int {
-	n := l.spec.Lanes
-	if n > 0 || l.spec.Bytes < worthLanes {
-		return n
-	}
+func lanesFor(ctx context.Context, c *pgx.Conn, bytes int64) int {
 	here := runtime.GOMAXPROCS(0)
-	if n = min(max(here/2, 2), here, 4); n < 2 {
-		return n
+	n := min(max(here/2, 2), here, 4)
+	if bytes < worthLanes || n < 2 {
+		return 0
 	}
 	var theirs int
-	if l.d.c.QueryRow(ctx, "SELECT current_setting('max_parallel_workers')::int").Scan(&theirs) != nil {
+	if c.QueryRow(ctx, "SELECT current_setting('max_parallel_workers')::int").Scan(&theirs) != nil {
 		return 1
 	}
 	return min(n, theirs)

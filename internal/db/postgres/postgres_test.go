@@ -375,24 +375,32 @@ func TestSplitter(t *testing.T) {
 	want := [][]string{{"a\tb", "null", ""}, {`\N`, "\\\n\r\b\f\v", "é"}, {"", "", ""}}
 	for cut := 1; cut <= len(text); cut++ {
 		var got [][]string
-		s := &splitter{fields: make([][]byte, 3), row: func(f [][]byte) error {
-			var row []string
-			for _, x := range f {
-				if x == nil {
-					x = []byte("null")
+		apart := new(DB).Apart(3)
+		s := &gatherer{take: func(rows []byte) error {
+			require.True(t, bytes.HasSuffix(rows, []byte("\n")), "whole rows")
+			return apart(rows, func(f [][]byte) error {
+				var row []string
+				for _, x := range f {
+					if x == nil {
+						x = []byte("null")
+					}
+					row = append(row, string(x))
 				}
-				row = append(row, string(x))
-			}
-			got = append(got, row)
-			return nil
+				got = append(got, row)
+				return nil
+			})
 		}}
 		for b := []byte(text); len(b) > 0; b = b[min(cut, len(b)):] {
 			_, err := s.Write(b[:min(cut, len(b))])
 			require.NoError(t, err)
 		}
 		require.Equal(t, want, got, "%d bytes at a time", cut)
+		assert.Empty(t, s.rest)
 	}
-	s := &splitter{fields: make([][]byte, 3), row: func([][]byte) error { return nil }}
-	_, err := s.Write([]byte("a\tb\n"))
+	err := new(DB).Apart(3)([]byte("a\tb\n"), func([][]byte) error { return nil })
 	assert.ErrorContains(t, err, "2 fields instead of 3")
+	boom := errors.New("boom")
+	s := &gatherer{take: func([]byte) error { return boom }}
+	_, err = s.Write([]byte("a\nb"))
+	assert.Equal(t, boom, err)
 }

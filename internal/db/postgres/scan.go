@@ -7,6 +7,8 @@ import (
 	"regexp"
 	"strings"
 
+	"github.com/jackc/pgx/v5"
+
 	"ambertray/internal/db"
 )
 
@@ -36,6 +38,22 @@ var asIs = regexp.MustCompile(`^(smallint|integer|bigint|numeric|text|character 
 // Scan implements db.Session: by COPY to the client, in the text form, which costs the server
 // less than others.
 func (d *DB) Scan(ctx context.Context, query string, columns []db.Column, row func([][]byte) error) error {
+	apart := d.Apart(len(columns))
+	return d.ScanText(ctx, db.Extract{Query: query, Columns: columns, Lanes: 1}, func(rows []byte) error {
+		return apart(rows, row)
+	})
+}
+
+// ScanText implements db.TextScanner.
+func (d *DB) ScanText(ctx context.Context, x db.Extract, take func(rows []byte) error) error {
+	if lanes := d.scanLanes(ctx, x); lanes > 1 {
+		return d.scanInLanes(ctx, x, lanes, take)
+	}
+	return d.copyOut(ctx, d.c, copyOf(x.Query, x.Columns), take)
+}
+
+// copyOf is the statement that sends the rows of a query.
+func copyOf(query string, columns []db.Column) string {
 	var names, texts []string
 	for i := range columns {
 		n := fmt.Sprintf("c%d", i+1)
@@ -47,47 +65,72 @@ func (d *DB) Scan(ctx context.Context, query string, columns []db.Column, row fu
 			texts[i] = n + "::text"
 		}
 	}
-	s := &splitter{fields: make([][]byte, len(columns)), row: row}
-	_, err := d.c.PgConn().CopyTo(ctx, s, fmt.Sprintf("COPY (SELECT %s FROM (%s\n) AS q (%s)) TO STDOUT",
-		strings.Join(texts, ", "), query, strings.Join(names, ", ")))
+	return fmt.Sprintf("COPY (SELECT %s FROM (%s\n) AS q (%s)) TO STDOUT",
+		strings.Join(texts, ", "), query, strings.Join(names, ", "))
+}
+
+// copyOut calls take with the rows that a statement sends.
+func (d *DB) copyOut(ctx context.Context, c *pgx.Conn, sql string, take func(rows []byte) error) error {
+	s := &gatherer{take: take}
+	_, err := c.PgConn().CopyTo(ctx, s, sql)
 	if s.err != nil {
 		return s.err
 	}
 	if err != nil {
 		return d.fail("cannot be read", err)
 	}
+	if len(s.rest) > 0 {
+		return fmt.Errorf("the server has sent a row without its end")
+	}
 	return nil
 }
 
-// splitter takes the text form of COPY apart (PostgreSQL manual, COPY, "Text Format"), however
-// it is cut on the way.
-type splitter struct {
-	fields [][]byte
-	row    func([][]byte) error
-	rest   []byte // of a line
-	plain  []byte // memory
-	err    error
+// A gatherer passes on whole rows, however they are cut on the way.
+type gatherer struct {
+	take func([]byte) error
+	rest []byte // of a row
+	err  error  // of take
 }
 
 // Write implements io.Writer.
-func (s *splitter) Write(p []byte) (int, error) {
-	b := p
-	if len(s.rest) > 0 {
-		s.rest = append(s.rest, p...)
-		b = s.rest
-	}
-	for {
-		n := bytes.IndexByte(b, '\n')
-		if n < 0 {
-			break
+func (s *gatherer) Write(p []byte) (int, error) {
+	n := bytes.LastIndexByte(p, '\n') + 1
+	if rows := p[:n]; n > 0 {
+		if len(s.rest) > 0 {
+			s.rest = append(s.rest, rows...)
+			rows = s.rest
 		}
-		if s.err = s.line(b[:n]); s.err != nil {
+		s.err = s.take(rows)
+		s.rest = s.rest[:0]
+		if s.err != nil {
 			return 0, s.err
 		}
-		b = b[n+1:]
 	}
-	s.rest = append(s.rest[:0], b...)
+	s.rest = append(s.rest, p[n:]...)
 	return len(p), nil
+}
+
+// Apart implements db.TextScanner.
+func (d *DB) Apart(columns int) func([]byte, func([][]byte) error) error {
+	s := &splitter{fields: make([][]byte, columns)}
+	return func(rows []byte, row func([][]byte) error) error {
+		s.row = row
+		for len(rows) > 0 {
+			n := bytes.IndexByte(rows, '\n')
+			if err := s.line(rows[:n]); err != nil {
+				return err
+			}
+			rows = rows[n+1:]
+		}
+		return nil
+	}
+}
+
+// splitter takes the text form of COPY apart (PostgreSQL manual, COPY, "Text Format").
+type splitter struct {
+	fields [][]byte
+	row    func([][]byte) error
+	plain  []byte // memory
 }
 
 // line is one row.
@@ -131,4 +174,7 @@ func (s *splitter) unmarked(f []byte) []byte {
 	return s.plain[from:len(s.plain):len(s.plain)]
 }
 
-var _ db.Session = (*DB)(nil)
+var (
+	_ db.Session     = (*DB)(nil)
+	_ db.TextScanner = (*DB)(nil)
+)
