@@ -705,3 +705,45 @@ func TestLongTextsFromNothing(t *testing.T) {
 		}
 	})
 }
+
+// Files of many short texts go into a new table on each database, and are merged with it, whatever its rows may be as
+// long as; InnoDB would not hold them as they are declared. Where no definition does, it is said what to do.
+func TestManyTextsFromNothing(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		for name, long := range map[string]int{"gates": 45, "codes": 6} {
+			columns := map[int]int{45: 70, 6: 190}[long]
+			file := func(other string) string {
+				var text strings.Builder
+				text.WriteString("id")
+				for i := range columns {
+					fmt.Fprintf(&text, ",code_%d", i+1)
+				}
+				for r := range 12 {
+					fmt.Fprintf(&text, "\n%d", r+1)
+					for i := range columns {
+						text.WriteString("," + strings.Repeat("k", 1+(r*7+i)%long))
+					}
+					if r == 5 {
+						text.WriteString(other)
+					}
+				}
+				return text.String() + "\n"
+			}
+			b.write(name+".csv", file(""))
+			b.run(0, "load", name+".csv", "--into", s.url, "--table", name, "--key", "id")
+			b.write(name+".csv", file("z"))
+			said := b.run(0, "load", name+".csv", "--into", s.url, "--table", name, "--mode", "merge", "--yes").out
+			assert.True(t, regexp.MustCompile(`changed +1 `).MatchString(said), name)
+			want := strings.Repeat("k", 1+(5*7+columns-1)%long) + "z"
+			assert.Equal(t, [][]string{{want}}, queryRows(t, s.db, fmt.Sprintf("SELECT code_%d FROM %s WHERE id = 6", columns, name)))
+		}
+		if s.name != "mysql" {
+			return
+		}
+		b.write("wide.csv", "id,"+strings.TrimSuffix(strings.Repeat("note,", 450), ",")+"\n"+
+			strings.Repeat("1,"+strings.TrimSuffix(strings.Repeat(strings.Repeat("k", 70)+",", 450), ",")+"\n", 5))
+		said := b.run(1, "load", "wide.csv", "--into", s.url, "--table", "wide").err
+		assert.Contains(t, said, "Row size too large")
+		assert.Contains(t, said, "--leave-out")
+	})
+}

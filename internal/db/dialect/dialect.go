@@ -43,8 +43,8 @@ type Reference struct {
 	To            []string // its columns
 }
 
-// indexed reports whether a column is in a key or an index, which some types cannot be.
-func (t *Table) indexed(name string) bool {
+// Indexed reports whether a column is in a key or an index, which some types cannot be.
+func (t *Table) Indexed(name string) bool {
 	in := func(list []string) bool { return slices.Contains(list, name) }
 	return in(t.Key) || slices.ContainsFunc(t.Unique, in) || slices.ContainsFunc(t.Indexes, in) ||
 		slices.ContainsFunc(t.References, func(r Reference) bool { return in(r.Columns) })
@@ -346,7 +346,7 @@ func (d *Dialect) Create(t Table) []string {
 
 // typeIn is the database's type of a column of a table.
 func (d *Dialect) typeIn(t *Table, c *Column) string {
-	typ := d.ColumnType(*c, t.indexed(c.Name))
+	typ := d.ColumnType(*c, t.Indexed(c.Name))
 	if t.Strict && d.StrictType != nil {
 		typ = d.StrictType(*c)
 	}

@@ -12,6 +12,16 @@ import (
 // lengths and null bits.
 const rowLimit = 65535 - 1024
 
+// pageLimit is how many bytes of a row InnoDB keeps within its page: somewhat less than half of 16 KB (MySQL manual,
+// 17.22), less some for what a row has besides. A column that may have 256 bytes and more can lie outside, and then
+// takes outside bytes of the page in MySQL, and outsideMaria in MariaDB. Any other lies within, at its longest.
+const (
+	pageLimit    = 8126 - 126
+	offPage      = 256
+	outside      = 41
+	outsideMaria = 21
+)
+
 // Dialect is the SQL of MySQL and MariaDB. Text is utf8mb4 and compared by its bytes, so
 // that values which differ do not count as equal. Timestamps with time zone
 // are datetimes in UTC, since TIMESTAMP ends in 2038.
@@ -55,22 +65,63 @@ var Dialect = &dialect.Dialect{
 		return s
 	},
 	Fit: func(t *dialect.Table) {
-		// Turn the longest varchars into text until the row fits.
-		for {
-			sum, longest := 0, -1
-			for i, c := range t.Columns {
-				n := mysqlOctets(c)
-				sum += n
-				if c.Type.Kind == sqltype.VarChar && (longest < 0 || n > mysqlOctets(t.Columns[longest])) {
-					longest = i
-				}
-			}
-			if sum <= rowLimit || longest < 0 {
-				return
-			}
-			t.Columns[longest].Type = sqltype.Type{Kind: sqltype.Text}
-		}
+		fitPage(t, outside)
+		fitPage(t, outsideMaria)
+		fitRow(t)
 	},
+}
+
+// fitPage lets the longest columns that would have to lie within the page be so long that they can lie outside, until
+// the row fits.
+func fitPage(t *dialect.Table, outside int) {
+	for {
+		sum, longest, most := 0, -1, outside
+		for i, c := range t.Columns {
+			n := inPage(c, outside)
+			sum += n
+			if (c.Type.Kind == sqltype.VarChar || c.Type.Kind == sqltype.Char) && n > most && !t.Indexed(c.Name) {
+				longest, most = i, n
+			}
+		}
+		if sum <= pageLimit || longest < 0 {
+			return
+		}
+		t.Columns[longest].Type = sqltype.Type{Kind: sqltype.VarChar, Length: offPage / 4}
+	}
+}
+
+// inPage is how much of InnoDB's page a column may take.
+func inPage(c dialect.Column, outside int) int {
+	switch n := mysqlOctets(c) - 2; c.Type.Kind { // others: they have one length
+	case sqltype.Char, sqltype.VarChar:
+		if n < offPage {
+			return n + 1
+		}
+		return outside
+	case sqltype.Text:
+		return outside
+	case sqltype.UUID:
+		return 37
+	}
+	return mysqlOctets(c)
+}
+
+// fitRow turns the longest varchars into text until the row fits.
+func fitRow(t *dialect.Table) {
+	for {
+		sum, longest := 0, -1
+		for i, c := range t.Columns {
+			n := mysqlOctets(c)
+			sum += n
+			if c.Type.Kind == sqltype.VarChar && (longest < 0 || n > mysqlOctets(t.Columns[longest])) {
+				longest = i
+			}
+		}
+		if sum <= rowLimit || longest < 0 {
+			return
+		}
+		t.Columns[longest].Type = sqltype.Type{Kind: sqltype.Text}
+	}
 }
 
 // whole is a value by which it is told from others: text by its bytes, whatever its

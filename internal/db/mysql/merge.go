@@ -68,7 +68,7 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 			"FROM (SELECT 1 AS one) x LEFT JOIN %s t ON 1 = 0%s", m.Changes, dialect.ChangeRow, dialect.ChangeWhat,
 			dialect.ChangeRow, index, m.NoChanges("NULL", "NULL"), m.Table, empty),
 	} {
-		if _, err := d.c.ExecContext(ctx, sql); err != nil {
+		if err := d.execRoomy(ctx, sql); err != nil {
 			return nil, d.fail("cannot make the tables of a merge", err)
 		}
 	}
@@ -86,6 +86,25 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 		d.schemaOf(t.Schema), t.Name)
 	m.Quiet = others == 0
 	return stage, err
+}
+
+// execRoomy makes a table of a merge, which has columns twice. Where they would not fit into InnoDB's page
+// if all were as long as they can be, it is made all the same: it is for the rows that there are.
+func (d *DB) execRoomy(ctx context.Context, sql string) error {
+	_, err := d.c.ExecContext(ctx, sql)
+	var m *driver.MySQLError
+	if !errors.As(err, &m) || m.Number != tooLarge {
+		return err
+	}
+	const strict = "SET SESSION innodb_strict_mode = "
+	if _, e := d.c.ExecContext(ctx, strict+"OFF"); e != nil { // not everybody may
+		return err
+	}
+	_, err = d.c.ExecContext(ctx, sql)
+	if _, e := d.c.ExecContext(ctx, strict+"DEFAULT"); err == nil {
+		err = e
+	}
+	return err
 }
 
 // Affect implements db.Merger.

@@ -177,6 +177,9 @@ func (d *DB) Close() error {
 
 func (d *DB) fail(what string, err error) error { return explain(d.where, what, err) }
 
+// tooLarge is the server's number for a row that does not fit into InnoDB's page.
+const tooLarge = 1118
+
 // explain adds to a failure what can be done about it.
 func explain(where, what string, err error) error {
 	e := &db.Error{Where: where, What: what, Err: err}
@@ -200,6 +203,9 @@ func explain(where, what string, err error) error {
 			e.Do, e.Clash = db.HintLocked, m.Number == 1213
 		case 1412:
 			e.Do = "somebody has changed a definition just now, perhaps another load; load again"
+		case tooLarge:
+			e.Do = "InnoDB keeps a row within half of its page, and of each text at least some 20 bytes (MySQL: " +
+				"40) in it: leave columns out (--leave-out), or load the file into two tables"
 		case 1047:
 			e.Do = "this server of the cluster takes nothing yet; wait, or use another of its servers"
 		}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -267,5 +268,45 @@ func TestReplaceThatCannotBe(t *testing.T) {
 			require.NoError(t, admin.QueryRow("SELECT count(*) FROM information_schema.tables WHERE table_schema = ? AND table_name LIKE 'ambertray%'", base).Scan(&n))
 			assert.Zero(t, n, "nothing of ours is left")
 		})
+	}
+}
+
+// Columns are made so long that they can lie outside of the page where the row would not fit into it: as few as
+// possible, and none of a key or an index. Those that are very long are text.
+func TestFit(t *testing.T) {
+	table := func(types ...string) *dialect.Table {
+		x := &dialect.Table{Name: "gates", Key: []string{"c1"}, Indexes: [][]string{{"c2"}}}
+		for i, s := range types {
+			kind, err := sqltype.Parse(s)
+			require.NoError(t, err)
+			x.Columns = append(x.Columns, dialect.Column{Name: fmt.Sprintf("c%d", i+1), Type: kind})
+		}
+		return x
+	}
+	many := func(n int, typ string, first ...string) []string {
+		return append(first, slices.Repeat([]string{typ}, n)...)
+	}
+	types := func(x *dialect.Table) map[string]int {
+		out := map[string]int{}
+		for _, c := range x.Columns {
+			out[c.Type.String()]++
+		}
+		return out
+	}
+	for name, tt := range map[string]struct {
+		columns []string
+		want    map[string]int
+	}{
+		"few":           {many(30, "varchar(60)"), map[string]int{"varchar(60)": 30}},
+		"some too many": {many(40, "varchar(60)"), map[string]int{"varchar(60)": 31, "varchar(64)": 9}},
+		"key and index stay": {many(150, "varchar(20)", "varchar(50)", "char(60)"),
+			map[string]int{"varchar(50)": 1, "char(60)": 1, "varchar(20)": 35, "varchar(64)": 115}},
+		"codes":                        {many(200, "char(20)", "integer"), map[string]int{"integer": 1, "char(20)": 1, "varchar(64)": 199}},
+		"long ones lie outside anyway": {many(60, "varchar(200)", "integer"), map[string]int{"integer": 1, "varchar(200)": 60}},
+		"very long ones are text":      {many(20, "varchar(1000)"), map[string]int{"varchar(1000)": 16, "text": 4}},
+	} {
+		x := table(tt.columns...)
+		Dialect.Fit(x)
+		assert.Equal(t, tt.want, types(x), name)
 	}
 }
