@@ -84,6 +84,9 @@ func (d *DB) scanInLanes(ctx context.Context, x db.Extract, lanes int, take func
 	if err != nil {
 		return d.fail("cannot be read", err)
 	}
+	if pages == 0 { // it has been emptied, or made another
+		return d.copyOut(ctx, d.c, copyOf(x.Query, x.Columns), take)
+	}
 	parts := int((pages + partPages - 1) / partPages)
 	for len(all) < min(lanes, parts) {
 		c, err := pgx.ConnectConfig(ctx, d.c.Config().Copy())
