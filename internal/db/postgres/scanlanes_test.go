@@ -131,7 +131,7 @@ func TestNoLanes(t *testing.T) {
 func TestLanesFail(t *testing.T) {
 	ctx := context.Background()
 	d, raw := opened(t)
-	x := registered(t, d, 25_000, "")
+	x := registered(t, d, 120_000, "") // more than connections read ahead
 	x.Lanes = 3
 	again := func() {
 		c, err := pgx.ConnectConfig(ctx, d.c.Config().Copy())
@@ -161,9 +161,9 @@ func TestLanesFail(t *testing.T) {
 			ended = true
 			var n int
 			require.NoError(t, other.QueryRow(ctx, "SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE "+
-				"datname = current_database() AND pid NOT IN (pg_backend_pid(), $1) AND query LIKE 'COPY %ctid%' AND state = 'active'",
+				"datname = current_database() AND pid NOT IN (pg_backend_pid(), $1) AND state <> 'idle'",
 				d.c.PgConn().PID()).Scan(&n))
-			assert.Positive(t, n)
+			assert.GreaterOrEqual(t, n, 2)
 		}
 		return nil
 	})
