@@ -132,10 +132,11 @@ func Write(ctx context.Context, w io.Writer, conn db.Session, x db.Extract, opt 
 		r.Rows++
 		b := buf
 		for i, f := range fields {
-			if i == 0 {
-			} else if len(delimiter) == 1 {
+			switch {
+			case i == 0:
+			case len(delimiter) == 1: // in a shorter way
 				b = append(b, delimiter[0])
-			} else {
+			default:
 				b = append(b, delimiter...)
 			}
 			c := &r.Columns[i]

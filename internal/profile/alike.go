@@ -1,7 +1,6 @@
 package profile
 
 import (
-	"encoding/binary"
 	"math/bits"
 
 	"ambertray/internal/reading"
@@ -21,20 +20,20 @@ type alike struct {
 //
 // It is long because it runs for every number, and calls nothing.
 func (e *evidence) runAlike(s *scratch, text []byte, column []delimited.Span) (n int) {
-	at, size, plain := column[0].Plain()
-	if e.hint == 'd' || !plain || size == 0 || size > 8 || at+8 > len(text) {
+	begin, size, _, is := word(text, column[0])
+	if e.hint == 'd' || !is || size == 0 {
 		return 0
 	}
-	after, class := 0, &e.ints.alike
+	after, class, first := 0, &e.ints.alike, &e.ints.first
 	for k := 1; k < size; k++ {
-		if text[at+k] == '.' {
-			after, class = size-1-k, &e.decs.alike
+		if text[begin+k] == '.' {
+			after, class, first = size-1-k, &e.decs.alike, &e.decs.first
 			if after == 0 || after == 3 { // 1.234 may be a thousand
 				return 0
 			}
 		}
 	}
-	if first := e.firstOf(after); len(first.first) < maxExamples {
+	if len(first.first) < maxExamples {
 		return 0
 	}
 	if class.after != after {
@@ -42,9 +41,9 @@ func (e *evidence) runAlike(s *scratch, text []byte, column []delimited.Span) (n
 	}
 	// The point is made a zero, and has to be there.
 	shift, smallest := uint(8*after)&63, 1
-	point, there, there0 := uint64(0), uint64(0), uint64(0)
+	point, place, zero := uint64(0), uint64(0), uint64(0)
 	if after > 0 {
-		point, there, there0, smallest = ('.'^'0')<<shift, 0xff<<shift, '0'<<shift, after+2
+		point, place, zero, smallest = ('.'^'0')<<shift, 0xff<<shift, '0'<<shift, after+2
 	}
 	fraction := uint64(1)<<shift - 1
 	lo, hi := class.lo, class.hi
@@ -52,9 +51,9 @@ func (e *evidence) runAlike(s *scratch, text []byte, column []delimited.Span) (n
 	lowest, highest := e.lo.prefix, e.hi.prefix
 	hashes, held := e.values.wants(), s.held[:0]
 	var blanks, nonzero int
-	for _, span := range column {
-		from, size, plain := span.Plain()
-		if !plain || size > 8 || from+8 > len(text) {
+	for _, at := range column {
+		from, size, raw, is := word(text, at)
+		if !is {
 			break
 		}
 		if size == 0 {
@@ -63,39 +62,31 @@ func (e *evidence) runAlike(s *scratch, text []byte, column []delimited.Span) (n
 			continue
 		}
 		unused := uint(64-8*size) & 63
-		raw := binary.LittleEndian.Uint64(text[from:])
-		word := bits.ReverseBytes64(raw) >> unused
-		d := word ^ point | reading.Zeros&^(^uint64(0)>>unused)
-		if !reading.AllDigits(d) || d&there != there0 || size < smallest ||
+		w := bits.ReverseBytes64(raw) >> unused
+		d := w ^ point | reading.Zeros&^(^uint64(0)>>unused)
+		if !reading.AllDigits(d) || d&place != zero || size < smallest ||
 			after == 0 && (size == 8 || size > 1 && byte(raw) == '0') {
 			break
 		}
-		if (word^reading.Zeros)&fraction != 0 {
+		if (w^reading.Zeros)&fraction != 0 {
 			nonzero++
 		}
-		if word < lo || word > hi {
-			e.outside(class, d, word)
+		if w < lo || w > hi {
+			e.outside(class, d, w)
 			lo, hi = class.lo, class.hi
 		}
 		least, most = min(least, size), max(most, size)
-		order := word << unused
+		order := w << unused
 		if order <= lowest || order >= highest {
 			e.bounds(order, text[from:from+size])
 			lowest, highest = e.lo.prefix, e.hi.prefix
 		}
 		if hashes {
-			if h := sketch.HashWord(bits.ReverseBytes64(order), size); e.values.many {
-				held = append(held, h)
-			} else {
-				e.values.add(h, text[from:from+size], 1)
-			}
+			held = e.values.hold(held, sketch.HashWord(bits.ReverseBytes64(order), size), text[from:from+size])
 		}
 		n++
 	}
-	if len(held) > 0 {
-		e.values.addAll(held)
-		s.held = held
-	}
+	e.values.addAll(s, held)
 	if n > blanks {
 		e.minChars, e.maxChars, e.maxBytes = min(e.minChars, least), max(e.maxChars, most), max(e.maxBytes, most)
 		e.countAlike(after, int64(n-blanks), int64(nonzero), most-1-after)
@@ -103,14 +94,6 @@ func (e *evidence) runAlike(s *scratch, text []byte, column []delimited.Span) (n
 	e.fields += int64(n)
 	e.blanks += int64(blanks)
 	return n
-}
-
-// firstOf are the examples of whole numbers, or of those with a point.
-func (e *evidence) firstOf(after int) *examples {
-	if after == 0 {
-		return &e.ints.first
-	}
-	return &e.decs.first
 }
 
 // countAlike counts numbers that are alike.
@@ -153,9 +136,9 @@ func (e *evidence) runCodes(s *scratch, text []byte, column []delimited.Span) (n
 	lowest, highest := e.lo.prefix, e.hi.prefix
 	hashes, held := e.values.wants(), s.held[:0]
 	blanks := 0
-	for _, span := range column {
-		from, size, plain := span.Plain()
-		if !plain || size > 8 || from+8 > len(text) {
+	for _, at := range column {
+		from, size, raw, is := word(text, at)
+		if !is {
 			break
 		}
 		if size == 0 {
@@ -164,7 +147,6 @@ func (e *evidence) runCodes(s *scratch, text []byte, column []delimited.Span) (n
 			continue
 		}
 		unused := uint(64-8*size) & 63
-		raw := binary.LittleEndian.Uint64(text[from:])
 		x := raw << unused >> unused
 		c := byte(raw)
 		if l := c | 0x20; l < 'a' || l > 'z' || byte(raw>>8)-'0' > 9 || size < 2 || x>>(56-unused) <= ' ' ||
@@ -177,18 +159,11 @@ func (e *evidence) runCodes(s *scratch, text []byte, column []delimited.Span) (n
 			lowest, highest = e.lo.prefix, e.hi.prefix
 		}
 		if hashes {
-			if h := sketch.HashWord(x, size); e.values.many {
-				held = append(held, h)
-			} else {
-				e.values.add(h, text[from:from+size], 1)
-			}
+			held = e.values.hold(held, sketch.HashWord(x, size), text[from:from+size])
 		}
 		n++
 	}
-	if len(held) > 0 {
-		e.values.addAll(held)
-		s.held = held
-	}
+	e.values.addAll(s, held)
 	e.minChars, e.maxChars, e.maxBytes = least, most, max(e.maxBytes, most)
 	e.fields += int64(n)
 	e.blanks += int64(blanks)

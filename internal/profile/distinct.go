@@ -70,10 +70,22 @@ func (d *distinct) add(h uint64, b []byte, times int64) {
 	}
 }
 
-// addAll takes hashes of values into the estimate, where there is one.
-func (d *distinct) addAll(hashes []uint64) {
-	d.seen += len(hashes)
-	d.sized.AddAll(hashes)
+// hold takes a value of a run: its hash is held back where there is an estimate, which takes all of them in the end.
+func (d *distinct) hold(held []uint64, h uint64, b []byte) []uint64 {
+	if d.many {
+		return append(held, h)
+	}
+	d.add(h, b, 1)
+	return held
+}
+
+// addAll takes the hashes that were held back, and keeps their memory.
+func (d *distinct) addAll(s *scratch, held []uint64) {
+	if len(held) > 0 {
+		d.seen += len(held)
+		d.sized.AddAll(held)
+		s.held = held
+	}
 }
 
 // spill turns to the estimate.
@@ -404,6 +416,11 @@ func (u *unique) remember(h uint64, line spot) bool {
 func (u *unique) leave() {
 	u.mu.Lock()
 	defer u.mu.Unlock()
+	u.drop()
+}
+
+// drop keeps nothing any more.
+func (u *unique) drop() {
 	u.gone.Store(true)
 	u.table, u.pages = nil, nil
 }
@@ -411,15 +428,13 @@ func (u *unique) leave() {
 // stop gives up: there are more values than are remembered.
 func (u *unique) stop() {
 	u.full = true
-	u.gone.Store(true)
-	u.table = nil
+	u.drop()
 }
 
 func (u *unique) duplicate(line spot) bool {
 	u.duplicates.add(line, nil, 1)
 	if u.duplicates.count > maxDuplicates {
-		u.gone.Store(true)
-		u.table, u.pages = nil, nil
+		u.drop()
 		return false
 	}
 	return true

@@ -27,8 +27,8 @@ func (e *evidence) run(s *scratch, text []byte, column []delimited.Span, keep *[
 	zeros := e.odd != nil && len(e.odd.zeros.first) == maxExamples && keep == nil
 	var blanks, codes int64
 	for _, at := range column {
-		from, size, plain := at.Plain()
-		if !plain || size > 8 || from+8 > len(text) {
+		from, size, raw, is := word(text, at)
+		if !is {
 			break
 		}
 		if size == 0 {
@@ -39,7 +39,6 @@ func (e *evidence) run(s *scratch, text []byte, column []delimited.Span, keep *[
 			n++
 			continue
 		}
-		raw := binary.LittleEndian.Uint64(text[from:])
 		unused := uint(64 - 8*size)
 		order := bits.ReverseBytes64(raw) >> unused << unused // as prefix has it
 		digits, negative := size, byte(raw) == '-'
@@ -110,18 +109,11 @@ func (e *evidence) run(s *scratch, text []byte, column []delimited.Span, keep *[
 			lowest, highest = e.lo.prefix, e.hi.prefix
 		}
 		if hashes {
-			if h := sketch.HashWord(bits.ReverseBytes64(order), size); e.values.many {
-				held = append(held, h)
-			} else {
-				e.values.add(h, text[from:from+size], 1)
-			}
+			held = e.values.hold(held, sketch.HashWord(bits.ReverseBytes64(order), size), text[from:from+size])
 		}
 		n++
 	}
-	if len(held) > 0 {
-		e.values.addAll(held)
-		s.held = held
-	}
+	e.values.addAll(s, held)
 	e.minChars, e.maxChars, e.maxBytes = least, most, wide
 	e.fields += int64(n)
 	e.blanks += blanks
@@ -129,6 +121,15 @@ func (e *evidence) run(s *scratch, text []byte, column []delimited.Span, keep *[
 		e.odd.zeros.count += codes
 	}
 	return n
+}
+
+// word is where a plain field of at most eight bytes lies, and the eight bytes from there on.
+func word(text []byte, at delimited.Span) (from, size int, raw uint64, is bool) {
+	from, size, is = at.Plain()
+	if !is || size > 8 || from+8 > len(text) {
+		return 0, 0, 0, false
+	}
+	return from, size, binary.LittleEndian.Uint64(text[from:]), true
 }
 
 // runTexts is run for texts that begin with a letter and can be nothing else: no word that means
@@ -175,18 +176,11 @@ func (e *evidence) runTexts(s *scratch, b *delimited.Columns, column []delimited
 			e.bounds(p, f)
 		}
 		if hashes {
-			if h := sketch.Hash(f); e.values.many {
-				held = append(held, h)
-			} else {
-				e.values.add(h, f, 1)
-			}
+			held = e.values.hold(held, sketch.Hash(f), f)
 		}
 		n++
 	}
-	if len(held) > 0 {
-		e.values.addAll(held)
-		s.held = held
-	}
+	e.values.addAll(s, held)
 	e.minChars, e.maxChars, e.maxBytes, e.maxRaw = least, most, wide, raw
 	e.fields += int64(n)
 	e.blanks += blanks

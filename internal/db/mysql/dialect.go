@@ -14,11 +14,11 @@ const rowLimit = 65535 - 1024
 
 // pageLimit is how many bytes of a row InnoDB keeps within its page: somewhat less than half of 16 KB (MySQL manual,
 // 17.22), less some for what a row has besides. A column that may have 256 bytes and more can lie outside, and then
-// takes outside bytes of the page in MySQL, and outsideMaria in MariaDB. Any other lies within, at its longest.
+// takes outsideMySQL bytes of the page, or outsideMaria. Any other lies within, at its longest.
 const (
 	pageLimit    = 8126 - 126
 	offPage      = 256
-	outside      = 41
+	outsideMySQL = 41
 	outsideMaria = 21
 )
 
@@ -65,7 +65,7 @@ var Dialect = &dialect.Dialect{
 		return s
 	},
 	Fit: func(t *dialect.Table) {
-		fitPage(t, outside)
+		fitPage(t, outsideMySQL)
 		fitPage(t, outsideMaria)
 		fitRow(t)
 	},

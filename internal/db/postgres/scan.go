@@ -114,10 +114,9 @@ func (s *gatherer) Write(p []byte) (int, error) {
 func (d *DB) Apart(columns int) func([]byte, func([][]byte) error) error {
 	s := &splitter{fields: make([][]byte, columns)}
 	return func(rows []byte, row func([][]byte) error) error {
-		s.row = row
 		for len(rows) > 0 {
 			n := bytes.IndexByte(rows, '\n')
-			if err := s.line(rows[:n]); err != nil {
+			if err := s.line(rows[:n], row); err != nil {
 				return err
 			}
 			rows = rows[n+1:]
@@ -129,12 +128,11 @@ func (d *DB) Apart(columns int) func([]byte, func([][]byte) error) error {
 // splitter takes the text form of COPY apart (PostgreSQL manual, COPY, "Text Format").
 type splitter struct {
 	fields [][]byte
-	row    func([][]byte) error
 	plain  []byte // memory
 }
 
 // line is one row.
-func (s *splitter) line(b []byte) error {
+func (s *splitter) line(b []byte, row func([][]byte) error) error {
 	marked := bytes.IndexByte(b, '\\') >= 0
 	s.plain = s.plain[:0]
 	for i := range s.fields {
@@ -149,7 +147,7 @@ func (s *splitter) line(b []byte) error {
 		}
 		s.fields[i] = f
 	}
-	return s.row(s.fields)
+	return row(s.fields)
 }
 
 // unmarked is a field without the marks of the form; nil: a null.

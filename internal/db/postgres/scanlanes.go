@@ -29,7 +29,7 @@ func (d *DB) scanLanes(ctx context.Context, x db.Extract) int {
 		d.c.PgConn().TxStatus() != 'I' {
 		return 1
 	}
-	_, bytes, err := d.pages(ctx, d.c, x.Table)
+	_, bytes, err := d.pages(ctx, x.Table)
 	if err != nil || bytes == 0 {
 		return 1
 	}
@@ -45,8 +45,8 @@ func (d *DB) scanLanes(ctx context.Context, x db.Extract) int {
 // pages is how many pages a table has, and how much that is; nothing where its rows cannot be read by them: it is no
 // table that has all of its rows in pages of its own, or the server would go through all of it for each part (before
 // 14).
-func (d *DB) pages(ctx context.Context, c *pgx.Conn, t *db.Table) (n, bytes int64, err error) {
-	err = c.QueryRow(ctx, "SELECT s / current_setting('block_size')::int, s FROM pg_class c, pg_am m, "+
+func (d *DB) pages(ctx context.Context, t *db.Table) (n, bytes int64, err error) {
+	err = d.c.QueryRow(ctx, "SELECT s / current_setting('block_size')::int, s FROM pg_class c, pg_am m, "+
 		"pg_relation_size(c.oid) s WHERE c.oid = $1::regclass AND c.relkind = 'r' AND NOT c.relhassubclass "+
 		"AND m.oid = c.relam AND m.amname = 'heap' AND current_setting('server_version_num')::int >= 140000 "+
 		"AND NOT pg_is_in_recovery()", Dialect.Qualified(t.Schema, t.Name)).Scan(&n, &bytes)
@@ -80,7 +80,7 @@ func (d *DB) scanInLanes(ctx context.Context, x db.Extract, lanes int, take func
 		return d.fail("cannot be read", err)
 	}
 	// The pages that the table gets behind this have no rows that the snapshot sees.
-	pages, _, err := d.pages(ctx, d.c, x.Table)
+	pages, _, err := d.pages(ctx, x.Table)
 	if err != nil {
 		return d.fail("cannot be read", err)
 	}
