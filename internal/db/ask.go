@@ -288,17 +288,19 @@ func (n Notebook) ifThere(ctx context.Context, read func() error) error {
 	return failed
 }
 
-// End removes the notes of a load, and leaves what that leaves.
-func (n Notebook) End(ctx context.Context, s *Spec) error {
+// End removes the notes of a load, and leaves what that leaves. They have to be those that the load was
+// verified by: held is what makes the server read them as they are now, and not as they were when the
+// transaction began. Through another server of a cluster, another program may have ended the load since.
+func (n Notebook) End(ctx context.Context, s *Spec, held string) error {
 	if s.Leaves == "" {
 		return n.Forget(ctx)
 	}
-	there, err := n.Number(ctx, "cannot read how far the load is", fmt.Sprintf(
-		"SELECT count(*) FROM %s WHERE load_name = %s AND step >= 1", n.Table(), n.Dialect.Parameter(1)), n.Load)
+	there, err := n.Rows(ctx, "cannot read how far the load is", fmt.Sprintf(
+		"SELECT step FROM %s WHERE load_name = %s AND step >= 1%s", n.Table(), n.Dialect.Parameter(1), held), n.Load)
 	if err != nil {
 		return err
 	}
-	if int(there) != s.Noted {
+	if len(there) != s.Noted {
 		return n.Fail("has other notes of the load than before: another program is at it, or has ended it", nil)
 	}
 	if err := n.Forget(ctx); err != nil {

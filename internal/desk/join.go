@@ -1,7 +1,6 @@
 package desk
 
 import (
-	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -116,19 +115,22 @@ func (l *loading) joinOrBegin(ctx context.Context, s *load.Shared) (*shared, err
 	name := s.Name + " begins"
 	for tries := 0; ; {
 		say, err := s.Opening(ctx)
-		if err != nil || say != nil {
-			return heard(say, err)
-		}
-		taken, err := s.Control.Take(ctx, s.Schema, name)
-		if err != nil {
-			return nil, err
+		taken := false
+		if err == nil && say == nil {
+			taken, err = s.Control.Take(ctx, s.Schema, name)
 		}
 		if taken {
 			say, err = l.beginOnce(ctx, s)
 			s.Control.GiveBack(context.WithoutCancel(ctx), s.Schema, name)
-			if tries++; err == nil && say != nil || err != nil && (tries == mostBegun || !load.Clashed(err)) {
-				return heard(say, err)
-			}
+		}
+		if err == nil && say != nil {
+			return heard(say)
+		}
+		if err != nil || taken {
+			tries++
+		}
+		if err != nil && (tries == mostBegun || !load.Clashed(err)) {
+			return nil, err
 		}
 		if err := later(ctx, pause); err != nil {
 			return nil, err
@@ -155,21 +157,24 @@ func (l *loading) beginOnce(ctx context.Context, s *load.Shared) (json.RawMessag
 	return nil, failed
 }
 
-// leftBehind reports whether the table is what a program left that began this load and ended.
-func (l *loading) leftBehind(ctx context.Context) (bool, error) {
+// free reports whether a load can begin with a table that was there: it is what a program left that began
+// this load and ended, or has gone since, which is what a program does that begins it in vain.
+func (l *loading) free(ctx context.Context) (bool, error) {
 	j, is := l.conn.(db.Joiner)
 	if !is {
 		return false, nil
 	}
-	return j.Notebook(l.in.Plan.Table.Schema, l.req.Join).Began(ctx)
+	t := l.in.Plan.Table
+	if left, err := j.Notebook(t.Schema, l.req.Join).Began(ctx); err != nil || left {
+		return left, err
+	}
+	found, err := l.conn.Find(ctx, t.Schema, t.Name)
+	return err == nil && found == nil, err
 }
 
-func heard(say json.RawMessage, err error) (*shared, error) {
+func heard(say json.RawMessage) (*shared, error) {
 	x := &shared{}
-	if err == nil {
-		err = json.Unmarshal(say, x)
-	}
-	return x, err
+	return x, json.Unmarshal(say, x)
 }
 
 func later(ctx context.Context, d time.Duration) error {
@@ -289,28 +294,60 @@ func (l *loading) sharedDone(err error) (bool, error) {
 func (l *loading) finishShared(ctx context.Context, s *load.Shared, say *shared, in *Opened) error {
 	name := s.Name + " ends"
 	l.tell(NoteEvent{"all steps are in; what is left is to verify them, which one program does"})
-	for {
-		taken, err := s.Control.Take(ctx, s.Schema, name)
-		if err != nil {
-			return err
-		}
-		_, err = s.Opening(ctx)
-		if done, err := l.sharedDone(err); done || err != nil {
-			return err
-		}
-		if taken {
-			break
-		}
-		if err := later(ctx, pause); err != nil {
-			return err
-		}
+	done, err := l.awaitEnd(ctx, s, name)
+	if done || err != nil {
+		return err
 	}
 	defer s.Control.GiveBack(context.WithoutCancel(ctx), s.Schema, name)
 	stops := *say.Stops
 	stops.Ends = rand.Text()
-	entry, err := tray.Create(l.Tray, stops.Table.Name, stops.Started)
+	entry, err := l.entryOf(s, say, in, &stops)
 	if err != nil {
 		return err
+	}
+	for tries := 1; ; tries++ {
+		answer, err := l.Resume(ctx, ResumeRequest{Entry: entry.Name, At: l.req.Into})
+		l.answer.Receipt, l.answer.Entry, l.answer.Took = answer.Receipt, answer.Entry, answer.Took
+		if err == nil {
+			return nil
+		}
+		if other := l.endedBy(ctx, s, err); other != nil && !other.Of(entry.Name, stops.Ends) {
+			l.answer.Receipt, l.answer.Entry, l.answer.Shared.Verified = nil, nil, other.Entry
+			return os.RemoveAll(entry.Dir)
+		}
+		if tries == mostEnded || !load.Clashed(err) || ctx.Err() != nil {
+			return err
+		}
+		l.tell(NoteEvent{"the database has ended the verification in favour of another session; once more"})
+	}
+}
+
+// mostEnded is how often a program verifies a load where the database ends that for others.
+const mostEnded = 4
+
+// awaitEnd waits until this program is the one to verify the load, or it is done.
+func (l *loading) awaitEnd(ctx context.Context, s *load.Shared, name string) (done bool, err error) {
+	for clashes := 0; ; {
+		taken, err := s.Control.Take(ctx, s.Schema, name)
+		if err == nil {
+			_, err = s.Opening(ctx)
+		}
+		if done, err = l.sharedDone(err); err != nil && load.Clashed(err) && clashes < mostBegun {
+			clashes++
+		} else if done || taken || err != nil {
+			return done, err
+		}
+		if err := later(ctx, pause); err != nil {
+			return false, err
+		}
+	}
+}
+
+// entryOf makes the entry of a load that is to be verified, on the tray of this program.
+func (l *loading) entryOf(s *load.Shared, say *shared, in *Opened, stops *tray.Stops) (*tray.Entry, error) {
+	entry, err := tray.Create(l.Tray, stops.Table.Name, stops.Started)
+	if err != nil {
+		return nil, err
 	}
 	stops.Sources = load.Started(entry.Name, in.Sources, stops.Database, l.Version, stops.Started).Sources
 	stops.Names, stops.Stamps = nil, nil
@@ -318,34 +355,34 @@ func (l *loading) finishShared(ctx context.Context, s *load.Shared, say *shared,
 		stops.Names, stops.Stamps = append(stops.Names, src.Name), append(stops.Stamps, src.Stamp())
 	}
 	if err := entry.Write(tray.PlanFile, []byte(say.Plan)); err != nil {
-		return err
+		return nil, err
 	}
-	if err := entry.WriteStops(&stops); err != nil {
-		return err
+	if err := entry.WriteStops(stops); err != nil {
+		return nil, err
 	}
 	logFile, err := entry.Log()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	steps, records := s.Took()
 	slog.New(l.logOf(logFile)).Info("load that programs share", "version", l.Version, "load", s.Name, "into",
 		l.answer.Into, "table", stops.Table.Name, "steps of this one", steps, "loaded", records.Loaded)
-	if err := logFile.Close(); err != nil {
-		return err
-	}
-	answer, err := l.Resume(ctx, ResumeRequest{Entry: entry.Name, At: l.req.Into})
-	// Through another server of a cluster, whose locks are its own, another program may have been first.
-	for n := 0; err != nil && n < 4 && ctx.Err() == nil; n++ {
+	return entry, logFile.Close()
+}
+
+// endedBy is who has verified the load when this program could not; nil: nobody, as far as can be seen in a
+// while. Through another server of a cluster, whose locks are its own, another program may have been first,
+// and what it has done come later than the failure.
+func (l *loading) endedBy(ctx context.Context, s *load.Shared, failed error) *load.SharedDone {
+	for range 4 {
 		_, opening := s.Opening(ctx)
 		var done *load.SharedDone
-		if errors.As(cmp.Or(opening, err), &done) && !done.Of(entry.Name, stops.Ends) {
-			l.answer.Shared.Verified = done.Entry
-			return os.RemoveAll(entry.Dir)
+		if errors.As(opening, &done) || errors.As(failed, &done) {
+			return done
 		}
 		if later(ctx, pause) != nil {
 			break
 		}
 	}
-	l.answer.Receipt, l.answer.Entry, l.answer.Took = answer.Receipt, answer.Entry, answer.Took
-	return err
+	return nil
 }

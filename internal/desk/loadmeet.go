@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -96,14 +97,16 @@ func (l *loading) meet(ctx context.Context) (err error) {
 	switch {
 	case r.Mode == db.Create && l.found != nil:
 		rows, err := l.conn.Count(ctx, l.found)
-		if err != nil {
-			return err
-		}
-		if rows == 0 && r.Join != "" {
-			if left, err := l.leftBehind(ctx); err != nil || left {
+		if r.Join != "" && (err != nil || rows == 0) {
+			free, asked := l.free(ctx)
+			if free {
 				l.found = nil
 				return l.met(ctx, def)
 			}
+			err = cmp.Or(err, asked)
+		}
+		if err != nil {
+			return err
 		}
 		return need("%s exists already, with %s\n  "+
 			"choose another name with --table, or say --mode append, merge, refill or replace; nothing was changed",

@@ -270,31 +270,11 @@ func (s *Shared) Load(ctx context.Context, job Job) error {
 	job.MaxRejects, job.Hopeless, job.Rejects = -1, 0, nil // they are counted when all are in
 	clashes := 0
 	for j := (&joint{Shared: s, job: job}); ; {
-		notes, err := s.notes(ctx)
-		if err != nil {
-			return err
-		}
-		if len(notes) == 0 {
-			return fmt.Errorf("the notes of the load %s have gone from %s", s.Name, db.NotesTable)
-		}
-		if j.job.Spec.Opening == "" {
-			j.job.Spec.Opening = s.first
-		}
-		if j.job.Spec.Opening != s.first {
-			return fmt.Errorf("the load %s has ended, and another of that name has begun", s.Name)
-		}
-		if j.in == nil && len(notes) > 1 {
-			if err := s.same(job.Sources, notes); err != nil {
-				return err
-			}
-		}
-		j.in = notes
-		if j.counted && j.missing() == 0 {
-			return nil
-		}
 		taken := s.mine
-		err = j.pass(ctx)
+		in, err := j.round(ctx)
 		switch {
+		case in:
+			return nil
 		case err != nil && clashes < mostClashes && ctx.Err() == nil && Clashed(err):
 			clashes++
 			job.Log.Info("begins a step anew", "why", err)
@@ -308,6 +288,33 @@ func (s *Shared) Load(ctx context.Context, job Job) error {
 			return err
 		}
 	}
+}
+
+// round sees which steps are in, and goes through the sources for those that are not. It reports whether
+// all are.
+func (j *joint) round(ctx context.Context) (in bool, err error) {
+	notes, err := j.notes(ctx)
+	if err != nil {
+		return false, err
+	}
+	if len(notes) == 0 {
+		return false, fmt.Errorf("the notes of the load %s have gone from %s", j.Name, db.NotesTable)
+	}
+	if j.job.Spec.Opening == "" {
+		j.job.Spec.Opening = j.first
+	}
+	if j.job.Spec.Opening != j.first {
+		return false, fmt.Errorf("the load %s has ended, and another of that name has begun", j.Name)
+	}
+	if j.in == nil && len(notes) > 1 {
+		if err := j.same(j.job.Sources, notes); err != nil {
+			return false, err
+		}
+	}
+	if j.in = notes; j.counted && j.missing() == 0 {
+		return true, nil
+	}
+	return false, j.pass(ctx)
 }
 
 // Pause waits, unless ctx ends before.

@@ -84,7 +84,14 @@ func TestStepsAreInOnce(t *testing.T) {
 			if again {
 				last.Leaves = ""
 			}
+			// As in a cluster, where another server's lock of the load does not keep it away.
+			second := part(connected(), db.Spec{Going: true, Shared: true, Leaves: "is done twice", Noted: 2})
+			rows, _, err := second.Tally(ctx) // which has the table as it is before the first ends the load
+			require.NoError(t, err)
+			assert.Equal(t, int64(10), rows)
 			require.NoError(t, part(conn, last).Commit(ctx))
+			assert.Error(t, second.Commit(ctx), "the load is ended once")
+			require.NoError(t, second.Rollback())
 			if again {
 				table.Name, stays = "others", "another"
 				first(db.Spec{}, stays)

@@ -196,7 +196,7 @@ func (l *load) Step(ctx context.Context, step int, note string) error {
 			return err
 		}
 	}
-	if err := l.notebook().AddStep(ctx, &l.spec, true, step, note, " LOCK IN SHARE MODE"); err != nil {
+	if err := l.notebook().AddStep(ctx, &l.spec, true, step, note, asNow); err != nil {
 		return err
 	}
 	if err := l.sent(ctx, "cannot commit", "COMMIT"); err != nil {
@@ -205,6 +205,10 @@ func (l *load) Step(ctx context.Context, step int, note string) error {
 	l.made, l.stepped = false, true
 	return l.start(ctx)
 }
+
+// asNow stands behind a query that is to read rows as they are now, and keep them so until the
+// transaction ends: without, one that repeats its reads has them as they were at its first.
+const asNow = " LOCK IN SHARE MODE"
 
 // claim makes this session the only one at a load.
 func (d *DB) claim(ctx context.Context, load string) error {
@@ -231,7 +235,7 @@ func (d *DB) hasNotes(ctx context.Context, schema string) (bool, error) {
 }
 
 // forget removes the load's notes, but for what it leaves.
-func (l *load) forget(ctx context.Context) error { return l.notebook().End(ctx, &l.spec) }
+func (l *load) forget(ctx context.Context) error { return l.notebook().End(ctx, &l.spec, asNow) }
 
 // tidy drops the table of notes if no load has any left. If that cannot be, it
 // stays for the next.

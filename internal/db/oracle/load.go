@@ -203,7 +203,7 @@ func (l *load) Commit(ctx context.Context) error {
 		return l.wait(ctx)
 	}
 	if l.spec.Steps != "" {
-		if err := l.notebook().End(ctx, &l.spec); err != nil {
+		if err := l.notebook().End(ctx, &l.spec, ""); err != nil {
 			return err
 		}
 	}

@@ -72,10 +72,10 @@ func (d *DB) hasNotes(ctx context.Context, c querier, schema string) (is bool, e
 func (l *load) forget(ctx context.Context) error {
 	notes := l.notebook()
 	is, err := l.d.hasNotes(ctx, l.tx, notes.Schema)
-	if err != nil || !is {
+	if err != nil || !is && l.spec.Leaves == "" {
 		return err
 	}
-	return notes.End(ctx, &l.spec)
+	return notes.End(ctx, &l.spec, "")
 }
 
 // tidy drops the table of notes if no load has any left and none is at it. If

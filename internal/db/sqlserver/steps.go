@@ -108,10 +108,10 @@ func (d *DB) hasNotes(ctx context.Context, schema string) (bool, error) {
 // forget removes the load's notes, but for what it leaves.
 func (l *load) forget(ctx context.Context) error {
 	is, err := l.d.hasNotes(ctx, l.spec.Home().Schema)
-	if err != nil || !is {
+	if err != nil || !is && l.spec.Leaves == "" {
 		return err
 	}
-	return l.notebook().End(ctx, &l.spec)
+	return l.notebook().End(ctx, &l.spec, "")
 }
 
 // tidy drops the table of notes if no load has any left and none is at it. If that cannot be, it
