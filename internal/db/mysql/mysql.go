@@ -257,33 +257,57 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*db.Table, error) 
 		t.Unsafe = fmt.Sprintf("the table's engine is %s, which has no transactions: a failed load could not be "+
 			"undone; ALTER TABLE … ENGINE=InnoDB", engine.String)
 	}
-	rows, err := d.c.QueryContext(ctx, `SELECT column_name, column_type, is_nullable, column_default, extra, coalesce(generation_expression, ''), coalesce(column_comment, ''),
-		coalesce((SELECT k.ordinal_position FROM information_schema.key_column_usage k WHERE k.table_schema = c.table_schema AND k.table_name = c.table_name AND k.column_name = c.column_name AND k.constraint_name = 'PRIMARY' LIMIT 1), 0)
-		FROM information_schema.columns c WHERE table_schema = ? AND table_name = ? ORDER BY c.ordinal_position`, in, table)
-	if err != nil {
+	if t.Columns, err = d.columnsOf(ctx, in, table); err != nil {
 		return nil, d.fail("cannot be read", err)
+	}
+	return t, nil
+}
+
+// columnsOf are the columns of a table. What is asked of the catalogue has the table's name in it as a value:
+// a query within another, for each column, would make the server open all tables it has, each time.
+func (d *DB) columnsOf(ctx context.Context, schema, table string) (columns []db.Column, err error) {
+	key := map[string]int{}
+	rows, err := d.c.QueryContext(ctx, "SELECT column_name, ordinal_position FROM information_schema.key_column_usage "+
+		"WHERE table_schema = ? AND table_name = ? AND constraint_name = 'PRIMARY'", schema, table)
+	if err != nil {
+		return nil, err
+	}
+	for rows.Next() {
+		var name string
+		var at int
+		if err := rows.Scan(&name, &at); err != nil {
+			rows.Close()
+			return nil, err
+		}
+		key[name] = at
+	}
+	if err := cmp.Or(rows.Err(), rows.Close()); err != nil {
+		return nil, err
+	}
+	if rows, err = d.c.QueryContext(ctx, "SELECT column_name, column_type, is_nullable, column_default, extra, "+
+		"coalesce(generation_expression, ''), coalesce(column_comment, '') FROM information_schema.columns WHERE "+
+		"table_schema = ? AND table_name = ? ORDER BY ordinal_position", schema, table); err != nil {
+		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var c db.Column
 		var nullable, extra, generated string
 		var def sql.NullString
-		if err := rows.Scan(&c.Name, &c.Type, &nullable, &def, &extra, &generated, &c.Comment, &c.Key); err != nil {
-			return nil, d.fail("cannot be read", err)
+		if err := rows.Scan(&c.Name, &c.Type, &nullable, &def, &extra, &generated, &c.Comment); err != nil {
+			return nil, err
 		}
 		extra = strings.ToLower(extra)
+		c.Key = key[c.Name]
 		c.Required = nullable == "NO"
 		c.Identity = strings.Contains(extra, "auto_increment")
 		c.Generated = generated != "" || strings.Contains(extra, "virtual generated") ||
 			strings.Contains(extra, "stored generated")
 		c.Default = def.Valid && def.String != "NULL" || strings.Contains(extra, "default_generated")
 		standardType(&c)
-		t.Columns = append(t.Columns, c)
+		columns = append(columns, c)
 	}
-	if err := rows.Err(); err != nil {
-		return nil, d.fail("cannot be read", err)
-	}
-	return t, nil
+	return columns, rows.Err()
 }
 
 // Count implements db.Session.
