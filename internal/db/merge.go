@@ -66,15 +66,14 @@ func (Unprepared) Compared(context.Context, *dialect.Merge) error { return nil }
 // Divide is nothing, too.
 func (Unprepared) Divide(context.Context, *dialect.Merge) error { return nil }
 
-// TooManyColumns is why what changes in a table cannot be kept, where a table may have so many
-// columns at most; nil: it can.
-func TooManyColumns(where string, t *Table, m *dialect.Merge, most int) error {
-	n := 2 + len(t.Columns) + len(m.NewValues())
-	if n <= most {
+// Keep decides how what changes in a table is kept. The error is why it cannot be.
+func Keep(where string, t *Table, m *dialect.Merge) error {
+	wants, can := m.Keep(len(t.Columns))
+	if can {
 		return nil
 	}
 	return &Error{Where: where, What: fmt.Sprintf("what changes in %s cannot be kept: a table for it would have %d "+
-		"columns, and %d are the most", t.Name, n, most),
+		"columns, and %d are the most", t.Name, wants, m.MostColumns),
 		Do: "load into a new table and merge by hand; nothing was changed"}
 }
 

@@ -83,7 +83,11 @@ func (l *loading) meet(ctx context.Context) (err error) {
 	}
 	defer l.watch(ctx)()
 	def := l.in.Plan.Definition()
-	if err := checkNames(l.conn.Dialect(), def); err != nil {
+	check := checkNames
+	if r.Mode.New() && r.Like == "" {
+		check = checkTable
+	}
+	if err := check(l.conn.Dialect(), def); err != nil {
 		return err
 	}
 	if !r.DryRun {

@@ -8,6 +8,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/connect"
 	"ambertray/internal/db/dialect"
+	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/sqltype"
@@ -59,7 +60,7 @@ func (d *Desk) Define(ctx context.Context, in Input, base *db.Database) (*Define
 		return nil, err
 	}
 	t := p.Definition()
-	if err := checkNames(base.Dialect, t); err != nil {
+	if err := checkTable(base.Dialect, t); err != nil {
 		return nil, err
 	}
 	return &DefineAnswer{document("ddl"), base.Name, t.Name, base.Create(t)}, nil
@@ -111,7 +112,7 @@ func (d *Desk) DefineTable(ctx context.Context, at DatabaseRequest, name string,
 	if len(lost) > 0 {
 		d.tell(FoundEvent{db.Qualified(t.Schema, t.Name), nil, lost})
 	}
-	if err := checkNames(base.Dialect, def); err != nil {
+	if err := checkTable(base.Dialect, def); err != nil {
 		return nil, err
 	}
 	return &DefineAnswer{document("ddl"), base.Name, t.Name, base.Create(def)}, nil
@@ -145,4 +146,14 @@ func checkNames(d *dialect.Dialect, t dialect.Table) error {
 		}
 	}
 	return nil
+}
+
+// checkTable makes sure that the database takes every name of a new table, and so many columns.
+func checkTable(d *dialect.Dialect, t dialect.Table) error {
+	if n := len(t.Columns); d.MostColumns > 0 && n > d.MostColumns && !d.ColumnsVary {
+		return need("%s: %s columns, and a table of %s has %s at most\n  leave columns out with --leave-out, or load "+
+			"groups of them, with --only, into tables of their own", t.Name, phrase.Grouped(int64(n)), d.Title,
+			phrase.Grouped(int64(d.MostColumns)))
+	}
+	return checkNames(d, t)
 }

@@ -75,7 +75,7 @@ func (d *Desk) Script(ctx context.Context, r ScriptRequest) (*ScriptAnswer, erro
 		return nil, err
 	}
 	t := o.Plan.Definition()
-	if err := checkNames(r.For.Dialect, t); err != nil {
+	if err := checkTable(r.For.Dialect, t); err != nil {
 		return nil, err
 	}
 	if r.Rejects != "" && FileExists(r.Rejects) && !r.Out.Over {

@@ -385,24 +385,26 @@ func (x *merging) count(ctx context.Context) error {
 func (x *merging) columns() []tray.ChangedColumn { return []tray.ChangedColumn{} }
 
 func (x *merging) countColumns(ctx context.Context) error {
-	sql := x.sql.CountColumns()
-	if sql == "" {
-		return nil
-	}
-	list, err := x.m.Within().Rows(ctx, "cannot count the changes", sql)
-	if err != nil {
-		return err
-	}
-	i := 0
-	for _, c := range x.sql.Columns {
-		if x.sql.IsKey(c.Name) {
-			continue
-		}
-		n, err := strconv.ParseInt(*list[0][i], 10, 64)
+	var counts []*string
+	for _, query := range x.sql.CountColumns() {
+		list, err := x.m.Within().Rows(ctx, "cannot count the changes", query)
 		if err != nil {
 			return err
 		}
-		if i++; n > 0 {
+		counts = append(counts, list[0]...)
+	}
+	for _, c := range x.sql.Columns {
+		if len(counts) == 0 {
+			break
+		}
+		if x.sql.IsKey(c.Name) {
+			continue
+		}
+		n, err := strconv.ParseInt(*counts[0], 10, 64)
+		if err != nil {
+			return err
+		}
+		if counts = counts[1:]; n > 0 {
 			x.r.job.Receipt.Merge.Columns = append(x.r.job.Receipt.Merge.Columns, tray.ChangedColumn{Name: c.Name,
 				Changed: n})
 		}
@@ -427,44 +429,58 @@ func (x *merging) show(ctx context.Context) error {
 	if x.counts[dialect.Changed] == 0 {
 		return nil
 	}
-	var columns []db.Column
-	for k := range 2 {
-		for i, c := range x.sql.Columns {
-			if k == 1 && x.sql.IsKey(c.Name) {
-				continue
-			}
-			at := db.Column{Name: c.Name, SQL: x.r.job.Spec.Table.Columns[i].Type}
-			if x.loose[i] {
-				at.SQL = sqltype.Type{}
-			}
-			for _, f := range x.Target.Columns {
-				if f.Name == c.Name {
-					at.Type = f.Type
-				}
-			}
-			columns = append(columns, at)
-		}
+	were, err := x.rowsOf(ctx, x.sql.Were(x.Show))
+	if err != nil {
+		return err
 	}
-	n := len(x.sql.Columns)
-	return x.r.job.Session.Scan(ctx, x.sql.Differences(x.Show), columns, func(fields [][]byte) error {
+	become, err := x.rowsOf(ctx, x.sql.Become(x.Show))
+	if err != nil {
+		return err
+	}
+	if len(were) != len(become) {
+		return x.m.Within().Fail("does not yield the same changes twice", nil)
+	}
+	for n, was := range were {
 		row := ChangedRow{Columns: []Replaced{}}
 		for _, k := range x.Key {
 			at := slices.IndexFunc(x.sql.Columns, func(c dialect.Column) bool { return c.Name == k })
-			row.Key = append(row.Key, textOf(fields[at]))
+			row.Key = append(row.Key, was[at])
 		}
-		at := n
 		for i, c := range x.sql.Columns {
-			if x.sql.IsKey(c.Name) {
-				continue
-			}
-			was, is := textOf(fields[i]), textOf(fields[at])
-			if at++; (was == nil) != (is == nil) || was != nil && *was != *is {
+			was, is := was[i], become[n][i]
+			if !x.sql.IsKey(c.Name) && ((was == nil) != (is == nil) || was != nil && *was != *is) {
 				row.Columns = append(row.Columns, Replaced{c.Name, was, is})
 			}
 		}
 		x.shown = append(x.shown, row)
+	}
+	return nil
+}
+
+// rowsOf reads rows that have the columns of the stage.
+func (x *merging) rowsOf(ctx context.Context, query string) (rows [][]*string, err error) {
+	var columns []db.Column
+	for i, c := range x.sql.Columns {
+		at := db.Column{Name: c.Name, SQL: x.r.job.Spec.Table.Columns[i].Type}
+		if x.loose[i] {
+			at.SQL = sqltype.Type{}
+		}
+		for _, f := range x.Target.Columns {
+			if f.Name == c.Name {
+				at.Type = f.Type
+			}
+		}
+		columns = append(columns, at)
+	}
+	err = x.r.job.Session.Scan(ctx, query, columns, func(fields [][]byte) error {
+		row := make([]*string, len(fields))
+		for i, f := range fields {
+			row[i] = textOf(f)
+		}
+		rows = append(rows, row)
 		return nil
 	})
+	return rows, err
 }
 
 func textOf(b []byte) *string {

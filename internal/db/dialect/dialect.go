@@ -78,6 +78,10 @@ type Dialect struct {
 	// NameBytes is set.
 	NameLimit int
 	NameBytes bool
+	// MostColumns is how many a table may have; 0: as many as one likes. ColumnsVary tells that an
+	// administrator may have allowed more.
+	MostColumns int
+	ColumnsVary bool
 
 	// NumberedParameter is how the n-th parameter of a statement is written; nil: each is a question mark.
 	NumberedParameter func(n int) string

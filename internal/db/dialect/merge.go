@@ -16,8 +16,10 @@ type Merge struct {
 	Stage string
 	// Changes is the table with what is to be done: for each record that changes
 	// something its number in the stage, what it does, the row as it was, and of a row that
-	// is changed the new values. Of a new row, the key is there.
+	// is changed the new values. Of a new row, the key is there. Lean tells that the new values are not
+	// there, since those would be too many columns: they are taken from the stage.
 	Changes string
+	Lean    bool
 	// Number is the column of the stage that numbers its rows, as the SQL has it.
 	Number string
 	// Key are the columns by which rows are found. Without any, rows are known by
@@ -61,24 +63,51 @@ func newName(i int) string { return fmt.Sprintf("ambertray_new_%d", i+1) }
 // and what are nulls of their types.
 func (m *Merge) NoChanges(number, what string) string {
 	list := append([]string{fmt.Sprintf("%s AS %s, %s AS %s, t.*", number, ChangeRow, what, ChangeWhat)},
-		m.each(func(c Column, value string) string { return "t." + m.Quote(c.Name) + " AS " + value })...)
+		m.kept(func(c Column, name string) string { return "t." + m.Quote(c.Name) + " AS " + name })...)
 	return strings.Join(list, ", ")
 }
 
-// each writes something of each column that is not of the key, and of the column of changes
-// that has its new value.
-func (m *Merge) each(write func(c Column, value string) string) (out []string) {
+// each writes something of each column that is not of the key, whose place in the stage is i.
+func (m *Merge) each(write func(i int, c Column) string) (out []string) {
 	for i, c := range m.Columns {
 		if !m.IsKey(c.Name) && len(m.Key) > 0 {
-			out = append(out, write(c, newName(i)))
+			out = append(out, write(i, c))
 		}
 	}
 	return out
 }
 
-// NewValues are the columns of the stage whose new values the changes have, too.
-func (m *Merge) NewValues() []string {
-	return m.each(func(c Column, _ string) string { return c.Name })
+// kept writes something of each column of changes that has a new value.
+func (m *Merge) kept(write func(c Column, name string) string) []string {
+	if m.Lean {
+		return nil
+	}
+	return m.each(func(i int, c Column) string { return write(c, newName(i)) })
+}
+
+// newValue is the new value of the i-th column of the stage, in a query of becoming.
+func (m *Merge) newValue(i int) string {
+	if m.Lean {
+		return "s." + m.Quote(m.Columns[i].Name)
+	}
+	return "b." + newName(i)
+}
+
+// becoming is the rows that change, as they were and with their new values, to stand behind FROM.
+func (m *Merge) becoming() string {
+	if m.Lean {
+		return m.with(Changed)
+	}
+	return m.OldRows()
+}
+
+// Keep decides how what changes in a table of so many columns is kept, and reports whether it can be;
+// wants is how many columns that takes.
+func (m *Merge) Keep(columns int) (wants int, can bool) {
+	wants = 2 + columns
+	news := len(m.each(func(int, Column) string { return "" }))
+	m.Lean = m.MostColumns > 0 && wants+news > m.MostColumns
+	return wants, m.MostColumns == 0 || m.ColumnsVary || wants <= m.MostColumns
 }
 
 // Definitions make the tables of a merge, and the index by which changes are found. number is the
@@ -97,7 +126,7 @@ func (m *Merge) Definitions(number, row, what, index string, column func(name, a
 	for _, c := range m.All {
 		changes = append(changes, column(c, m.Quote(c)))
 	}
-	changes = append(changes, m.each(func(c Column, value string) string { return column(c.Name, value) })...)
+	changes = append(changes, m.kept(func(c Column, name string) string { return column(c.Name, name) })...)
 	return []string{fmt.Sprintf("CREATE TABLE %s (%s)", m.Stage, strings.Join(stage, ", ")),
 		fmt.Sprintf("CREATE TABLE %s (%s)", m.Changes, strings.Join(changes, ", ")),
 		fmt.Sprintf("CREATE INDEX %s ON %s (%s)", index, m.Changes, ChangeRow)}
@@ -146,7 +175,17 @@ func (m *Merge) other(a, b string) string {
 			out = append(out, m.differs(c, a, b))
 		}
 	}
-	return strings.Join(out, " OR ")
+	return anyOf(out)
+}
+
+// anyOf is the condition that one of many holds. SQLite takes expressions 1,000 deep
+// (sqlite.org/limits.html, "Maximum Depth Of An Expression Tree"), which each OR behind others adds to.
+func anyOf(conditions []string) string {
+	if len(conditions) < 500 {
+		return strings.Join(conditions, " OR ")
+	}
+	half := len(conditions) / 2
+	return "(" + anyOf(conditions[:half]) + ") OR (" + anyOf(conditions[half:]) + ")"
 }
 
 // Twice finds one key that stands more than once in the stage.
@@ -197,7 +236,7 @@ func (m *Merge) Find(onlyNew bool) string {
 		}
 		list = append(list, x)
 	}
-	list = append(list, m.each(func(c Column, _ string) string { return "s." + m.Quote(c.Name) })...)
+	list = append(list, m.kept(func(c Column, _ string) string { return "s." + m.Quote(c.Name) })...)
 	return fmt.Sprintf("INSERT INTO %s SELECT s.%s, CASE WHEN %s THEN '%s' ELSE '%s' END, %s FROM %s s "+
 		"LEFT JOIN %s t ON %s WHERE %s", m.Changes, m.Number, is, Inserted, Changed, strings.Join(list, ", "), m.Stage,
 		m.Table, m.on("t.", "s."), where)
@@ -228,7 +267,7 @@ func (m *Merge) findWhole() string {
 // FindMissing adds the rows of the table whose key the stage does not have.
 func (m *Merge) FindMissing() string {
 	list := "t.*"
-	for range m.each(func(Column, string) string { return "" }) {
+	for range m.kept(func(Column, string) string { return "" }) {
 		list += ", NULL"
 	}
 	return fmt.Sprintf("INSERT INTO %s SELECT NULL, '%s', %s FROM %s", m.Changes, Gone, list, m.Rest())
@@ -246,15 +285,17 @@ func (m *Merge) Counts() string {
 	return fmt.Sprintf("SELECT %s, count(*) FROM %s GROUP BY %s", ChangeWhat, m.Changes, ChangeWhat)
 }
 
-// CountColumns are in how many of the changed rows each column is another.
-func (m *Merge) CountColumns() string {
-	out := m.each(func(c Column, value string) string {
-		return "count(CASE WHEN " + m.Distinct(c.Type, "b."+m.Quote(c.Name), "b."+value) + " THEN 1 END)"
+// CountColumns are queries of in how many of the changed rows each column is another, columns that are
+// not of the key one after the other. Each compares so many of them: PostgreSQL joins rows of 1,664 columns
+// at most, and takes those of both sides together.
+func (m *Merge) CountColumns() (queries []string) {
+	out := m.each(func(i int, c Column) string {
+		return "count(CASE WHEN " + m.Distinct(c.Type, "b."+m.Quote(c.Name), m.newValue(i)) + " THEN 1 END)"
 	})
-	if len(out) == 0 {
-		return ""
+	for some := range slices.Chunk(out, 500) {
+		queries = append(queries, fmt.Sprintf("SELECT %s FROM %s", strings.Join(some, ", "), m.becoming()))
 	}
-	return fmt.Sprintf("SELECT %s FROM %s", strings.Join(out, ", "), m.OldRows())
+	return queries
 }
 
 // with is the changes of a kind with their records, to stand behind FROM.
@@ -263,11 +304,27 @@ func (m *Merge) with(what Change) string {
 		ChangeWhat, what)
 }
 
-// Differences are the first changed rows: columns as they are, and behind them those that
-// are not of the key as they will be.
-func (m *Merge) Differences(n int) string {
-	list := append([]string{m.names("b.")}, m.each(func(_ Column, value string) string { return "b." + value })...)
-	return m.First(strings.Join(list, ", "), m.OldRows()+" ORDER BY b."+ChangeRow, n)
+// Were are the first changed rows as they are, and Become as they will be. These are two queries: one
+// could yield more columns than a database takes.
+func (m *Merge) Were(n int) string { return m.firstOf(m.names("b."), n) }
+
+// Become is described at Were. Of rows without a key, and where all is key, nothing changes.
+func (m *Merge) Become(n int) string { return m.firstOf(strings.Join(m.after(), ", "), n) }
+
+func (m *Merge) firstOf(list string, n int) string {
+	return m.First(list, m.becoming()+" ORDER BY b."+ChangeRow, n)
+}
+
+// after are the columns of changed rows as they will be.
+func (m *Merge) after() (list []string) {
+	for i, c := range m.Columns {
+		value, name := m.newValue(i), m.Quote(c.Name)
+		if m.IsKey(c.Name) {
+			value = "b." + name
+		}
+		list = append(list, value+" AS "+name)
+	}
+	return list
 }
 
 // Keys are those of the first rows of a change.
@@ -308,16 +365,7 @@ func (m *Merge) OldRows() string {
 
 // ChangedRows is described at OldRows.
 func (m *Merge) ChangedRows() string {
-	var list []string
-	for i, c := range m.Columns {
-		name := m.Quote(c.Name)
-		if m.IsKey(c.Name) {
-			list = append(list, "b."+name+" AS "+name)
-			continue
-		}
-		list = append(list, "b."+newName(i)+" AS "+name)
-	}
-	return fmt.Sprintf("(SELECT %s FROM %s) x", strings.Join(list, ", "), m.OldRows())
+	return fmt.Sprintf("(SELECT %s FROM %s) x", strings.Join(m.after(), ", "), m.becoming())
 }
 
 // NewRows are the records that are inserted, to stand behind FROM.
@@ -334,11 +382,16 @@ func (m *Merge) Do(what Change, lo, hi int64) string {
 	}
 	if what == Changed {
 		var set []assignment
-		m.each(func(c Column, value string) string {
-			set = append(set, assignment{c.Name, "b." + value})
+		m.each(func(i int, c Column) string {
+			set = append(set, assignment{c.Name, m.newValue(i)})
 			return ""
 		})
-		return m.updateBy(m.Changes, "b", set, fmt.Sprintf("b.%s = '%s'%s", ChangeWhat, Changed, some))
+		rows := fmt.Sprintf("b.%s = '%s'%s", ChangeWhat, Changed, some)
+		if m.Lean {
+			return m.updateBy(m.Stage, "s", set, fmt.Sprintf("s.%s IN (SELECT b.%s FROM %s b WHERE %s)", m.Number,
+				ChangeRow, m.Changes, rows))
+		}
+		return m.updateBy(m.Changes, "b", set, rows)
 	}
 	return m.insertFrom(m.with(Inserted) + some)
 }
@@ -418,7 +471,7 @@ func (m *Merge) CountUnmarked(values []MarkedValue) string {
 			not[len(not)-1] = x + " IS NOT NULL"
 		}
 	}
-	return fmt.Sprintf("SELECT count(*) FROM %s AND (%s)", m.Rest(), strings.Join(not, " OR "))
+	return fmt.Sprintf("SELECT count(*) FROM %s AND (%s)", m.Rest(), anyOf(not))
 }
 
 // CountSame counts the records that the table has as they are.
@@ -433,10 +486,10 @@ func (m *Merge) CountSame() string {
 // CountDone counts the records of a kind that the table has as they are.
 func (m *Merge) CountDone(what Change) string {
 	from, other := m.Changes+" b", m.other("t.", "s.")
-	if what == Changed {
-		other = strings.Join(m.each(func(c Column, value string) string {
-			return m.Distinct(c.Type, "t."+m.Quote(c.Name), "b."+value)
-		}), " OR ")
+	if what == Changed && !m.Lean {
+		other = anyOf(m.each(func(i int, c Column) string {
+			return m.Distinct(c.Type, "t."+m.Quote(c.Name), m.newValue(i))
+		}))
 	} else {
 		from += fmt.Sprintf(" JOIN %s s ON s.%s = b.%s", m.Stage, m.Number, ChangeRow)
 	}

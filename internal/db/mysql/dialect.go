@@ -27,7 +27,8 @@ const (
 // are datetimes in UTC, since TIMESTAMP ends in 2038.
 var Dialect = &dialect.Dialect{
 	Name: "mysql", Title: "MySQL/MariaDB", NameLimit: 64,
-	OpenQuote: "`", CloseQuote: "`",
+	MostColumns: 1017, // MySQL manual, "InnoDB Limits"
+	OpenQuote:   "`", CloseQuote: "`",
 	ColumnType: mysqlType,
 	WriteLiteral: func(c dialect.Column, plain string) string {
 		if c.Type.Kind == sqltype.Boolean {

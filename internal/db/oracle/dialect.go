@@ -14,6 +14,8 @@ import (
 // bytes whatever its length. An empty text is a null there.
 var Dialect = &dialect.Dialect{
 	Name: "oracle", Title: "Oracle Database", NameLimit: 128, NameBytes: true,
+	// Database Reference, "Logical Database Limits"; since 23ai, 4,096 where the administrator has said so.
+	MostColumns: 1000, ColumnsVary: true,
 	NumberedParameter: func(n int) string { return fmt.Sprintf(":%d", n) },
 	FirstRows: func(columns, table string, n int) string {
 		return fmt.Sprintf("SELECT %s FROM %s FETCH FIRST %d ROWS ONLY", columns, table, n)

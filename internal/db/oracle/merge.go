@@ -18,9 +18,6 @@ import (
 // made before the transaction and dropped behind it, for a definition commits.
 type staging struct{ stage, changes string }
 
-// mostColumns is how many a table may have (Database Reference, "Logical Database Limits").
-const mostColumns = 1000
-
 // Stage implements db.Merger.
 func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Table, error) {
 	f, err := d.find(ctx, t.Schema, t.Name)
@@ -62,7 +59,7 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 // mergeable refuses what the statements of a merge cannot do here.
 func (d *DB) mergeable(f *found, m *dialect.Merge) error {
 	no := func(what, do string) error { return &db.Error{Where: d.where, What: what, Do: do} }
-	if err := db.TooManyColumns(d.where, f.Table, m, mostColumns); err != nil {
+	if err := db.Keep(d.where, f.Table, m); err != nil {
 		return err
 	}
 	for _, c := range m.Columns {

@@ -371,7 +371,9 @@ var hints = map[int]string{
 	12505: "the listener knows no such SID",
 	28000: "the account is locked; ask the administrator",
 	28001: "the password has expired; change it with the server's own client",
-	2449:  "other tables refer to it; use --mode refill, which keeps it",
+	1792: "leave columns out with --leave-out, or load groups of them, with --only, into tables of their own; " +
+		"since 23ai the administrator can allow 4,096 (MAX_COLUMNS)",
+	2449: "other tables refer to it; use --mode refill, which keeps it",
 }
 
 var tlsHints = db.TLSHints{

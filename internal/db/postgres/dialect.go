@@ -12,7 +12,8 @@ import (
 // and varchar count characters there.
 var Dialect = &dialect.Dialect{
 	Name: "postgres", Title: "PostgreSQL", NameLimit: 63, NameBytes: true,
-	OpenQuote: `"`, CloseQuote: `"`, Folds: strings.ToLower,
+	MostColumns: 1600, // PostgreSQL, "Limits"
+	OpenQuote:   `"`, CloseQuote: `"`, Folds: strings.ToLower,
 	NumberedParameter: func(n int) string { return fmt.Sprintf("$%d", n) },
 	ColumnType: func(c dialect.Column, key bool) string {
 		t := c.Type

@@ -632,16 +632,30 @@ func (d *DB) tallyFrom(ctx context.Context, tx pgx.Tx, from string, columns []di
 	if err := useProcessors(ctx, tx); err != nil {
 		return 0, nil, d.fail("cannot be set up", err)
 	}
-	var list []string
-	for i, c := range columns {
-		list = append(list, d.facts(quote(c.Name), c.Type, loose[i])...)
+	var all []tally.Tally
+	for first, rows := 0, int64(-1); ; first += tallied {
+		last := min(first+tallied, len(columns))
+		list := []string{"count(*)::text"}
+		for i, c := range columns[first:last] {
+			list = append(list, d.facts(quote(c.Name), c.Type, loose[first+i])...)
+		}
+		got, err := texts(ctx, tx, list, from)
+		if err != nil {
+			return 0, nil, d.fail("cannot be tallied", err)
+		}
+		n, some, err := db.ParseFacts(columns[first:last], loose[first:last], got)
+		if err == nil && rows >= 0 && n != rows {
+			err = d.fail("was changed while it was tallied", nil)
+		}
+		if rows, all = n, append(all, some...); err != nil || last == len(columns) {
+			return rows, all, err
+		}
 	}
-	got, err := texts(ctx, tx, append([]string{"count(*)::text"}, list...), from)
-	if err != nil {
-		return 0, nil, d.fail("cannot be tallied", err)
-	}
-	return db.ParseFacts(columns, loose, got)
 }
+
+// tallied is how many columns are tallied at once: a query yields 1,664 values at most (MaxTupleAttributeNumber in
+// src/include/access/htup_details.h), which are four of a column.
+const tallied = 400
 
 // texts asks for one row of texts.
 func texts(ctx context.Context, tx pgx.Tx, list []string, from string) ([]*string, error) {

@@ -18,7 +18,8 @@ const digits = 15
 var Dialect = &dialect.Dialect{
 	LooseLengths: true,
 	Name:         "sqlite", Title: "SQLite", NameLimit: 128,
-	OpenQuote: `"`, CloseQuote: `"`,
+	MostColumns: 2000, // sqlite.org/limits.html, "Maximum Number Of Columns"
+	OpenQuote:   `"`, CloseQuote: `"`,
 	LineComments: true,
 	NumbersAs:    "INTEGER",
 	ColumnType: func(c dialect.Column, key bool) string {

@@ -25,7 +25,7 @@ func TestMergeStatementsAreAMerge(t *testing.T) {
 	rng := rand.New(rand.NewPCG(7, 11))
 	for round := range 200 {
 		table, stage := distinctRows(rng, rng.IntN(12)), distinctRows(rng, rng.IntN(12))
-		m, c := merged(t, table, stage)
+		m, c := merged(t, table, stage, round%2 == 1)
 		counts := map[dialect.Change]int{}
 		want := map[string]row{}
 		for _, r := range table {
@@ -52,6 +52,9 @@ func TestMergeStatementsAreAMerge(t *testing.T) {
 			assert.Equal(t, n, counted(t, c, fmt.Sprintf("SELECT count(*) FROM changes WHERE %s = '%s'", dialect.ChangeWhat, what)), "%d %s", round, what)
 		}
 		assert.Equal(t, gone, counted(t, c, "SELECT count(*) FROM "+m.Rest()))
+		for _, shown := range []string{m.Were(100), m.Become(100), "SELECT * FROM " + m.ChangedRows()} {
+			assert.Equal(t, counts[dialect.Changed], counted(t, c, "SELECT count(*) FROM ("+shown+")"))
+		}
 		runs(t, c, m.Do(dialect.Changed, 0, 0), m.Do(dialect.Inserted, 0, 0))
 		assert.Equal(t, sorted(want), rowsNow(t, c), "round %d", round)
 		assert.Equal(t, len(stage), counted(t, c, m.CountSame()), "each record is in the table as it is")
@@ -80,7 +83,7 @@ func TestWholeRowsAreAdded(t *testing.T) {
 	}
 	for range 100 {
 		table, stage := some(rng.IntN(8)), some(rng.IntN(8))
-		m, c := merged(t, table, stage)
+		m, c := merged(t, table, stage, false)
 		m.Key = nil
 		count := map[row]int{}
 		for _, r := range table {
@@ -110,7 +113,7 @@ func TestWholeRowsAreAdded(t *testing.T) {
 
 // Keys that stand more than once in the stage are found, all of them or all but the last.
 func TestKeysThatStandTwice(t *testing.T) {
-	m, c := merged(t, nil, []row{{int64(1), "x", nil, nil}, {int64(2), "x", nil, nil}, {int64(1), "x", "p", nil}, {int64(1), "y", nil, nil}, {int64(2), "x", nil, "q"}})
+	m, c := merged(t, nil, []row{{int64(1), "x", nil, nil}, {int64(2), "x", nil, nil}, {int64(1), "x", "p", nil}, {int64(1), "y", nil, nil}, {int64(2), "x", nil, "q"}}, false)
 	defer c.Close()
 	assert.Equal(t, []int{1, 2, 3, 5}, allNumbers(t, c, m.TwiceRows(false)))
 	assert.Equal(t, []int{1, 2}, allNumbers(t, c, m.TwiceRows(true)), "the last of each counts")
@@ -119,11 +122,11 @@ func TestKeysThatStandTwice(t *testing.T) {
 }
 
 // merged makes the three tables of a merge.
-func merged(t *testing.T, table, stage []row) (*dialect.Merge, *sql.DB) {
+func merged(t *testing.T, table, stage []row, lean bool) (*dialect.Merge, *sql.DB) {
 	c, err := sql.Open("sqlite", ":memory:")
 	require.NoError(t, err)
 	c.SetMaxOpenConns(1)
-	m := &dialect.Merge{Dialect: Dialect, Table: `"passages"`, Stage: `"stage"`, Changes: `"changes"`, Number: "rowid", Key: []string{"a", "b"},
+	m := &dialect.Merge{Dialect: Dialect, Table: `"passages"`, Stage: `"stage"`, Changes: `"changes"`, Number: "rowid", Key: []string{"a", "b"}, Lean: lean,
 		All: []string{"a", "b", "c", "d"}}
 	for _, name := range m.All {
 		m.Columns = append(m.Columns, dialect.Column{Name: name, Type: typ(t, "varchar(20)")})

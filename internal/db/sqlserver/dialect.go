@@ -13,6 +13,7 @@ import (
 // nchar and nvarchar pairs of bytes.
 var Dialect = &dialect.Dialect{
 	Name: "sqlserver", Title: "SQL Server", NameLimit: 128,
+	MostColumns:       1024, // SQL Server, "Maximum capacity specifications"
 	NumberedParameter: func(n int) string { return fmt.Sprintf("@p%d", n) },
 	FirstRows: func(columns, table string, n int) string {
 		return fmt.Sprintf("SELECT TOP (%d) %s FROM %s", n, columns, table)

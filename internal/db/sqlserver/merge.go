@@ -19,9 +19,6 @@ const (
 	changesTable = "#" + db.ChangesTable
 )
 
-// mostColumns is how many a table may have (SQL Server, "Maximum capacity specifications").
-const mostColumns = 1024
-
 // notCompared are the types whose values the server does not compare.
 var notCompared = []string{"text", "ntext", "image", "xml", "geography", "geometry"}
 
@@ -69,7 +66,7 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 // mergeable refuses what the statements of a merge cannot do here.
 func (d *DB) mergeable(t *db.Table, columns []column, m *dialect.Merge) error {
 	no := func(what, do string) error { return &db.Error{Where: d.where, What: what, Do: do} }
-	if err := db.TooManyColumns(d.where, t, m, mostColumns); err != nil {
+	if err := db.Keep(d.where, t, m); err != nil {
 		return err
 	}
 	for _, c := range m.Columns {

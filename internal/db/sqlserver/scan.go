@@ -23,12 +23,16 @@ func (d *DB) Scan(ctx context.Context, query string, columns []db.Column, row fu
 	if len(columns) == 0 {
 		return d.fail("refuses the query: it yields no columns, and nothing else is run here", nil)
 	}
-	if err := d.do(ctx, "cannot begin a transaction", "BEGIN TRANSACTION"); err != nil {
+	begin, end := "BEGIN TRANSACTION", "ROLLBACK TRANSACTION"
+	if d.load != nil { // whose rows stay
+		begin, end = "SAVE TRANSACTION query", "ROLLBACK TRANSACTION query"
+	}
+	if err := d.do(ctx, "cannot begin a transaction", begin); err != nil {
 		return err
 	}
 	err := d.scan(ctx, query, columns, row)
 	if err2 := d.do(ctx, "has not undone what the query changed: it has ended the transaction around it",
-		"ROLLBACK TRANSACTION"); err == nil {
+		end); err == nil {
 		err = err2
 	}
 	return err

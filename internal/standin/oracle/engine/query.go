@@ -512,8 +512,8 @@ func inside(x sql.Expr, h *shape) (int, bool) {
 	return i, err == nil && i >= 0
 }
 
-// equals finds among conditions one that says that a column of b is one of a.
-func equals(on sql.Expr, a, b *shape) (ai, bi int, ok bool) {
+// equals finds among conditions those that say that a column of b is one of a.
+func equals(on sql.Expr, a, b *shape) (ai, bi []int) {
 	for _, c := range conjuncts(on) {
 		eq, is := c.(*sql.Binary)
 		if !is || eq.Op != "=" {
@@ -525,22 +525,25 @@ func equals(on sql.Expr, a, b *shape) (ai, bi int, ok bool) {
 			_, alsoB := inside(p[0], b)
 			_, alsoA := inside(p[1], a)
 			if isA && isB && !alsoB && !alsoA && a.cols[x].typ.Kind == b.cols[y].typ.Kind {
-				return x, y, true
+				ai, bi = append(ai, x), append(bi, y)
+				break
 			}
 		}
 	}
-	return 0, 0, false
+	return ai, bi
 }
 
 // joined puts two relations side by side.
 func (r *run) joined(kind string, a, b *relation, on sql.Expr, outer *env) (*relation, error) {
 	out := &relation{shape: &shape{cols: append(slices.Clone(a.shape.cols), b.shape.cols...)}}
 	var byKey map[string][]int
-	ai, bi, hashed := equals(on, a.shape, b.shape)
+	ai, bi := equals(on, a.shape, b.shape)
+	hashed := len(ai) > 0
 	if hashed {
 		byKey = map[string][]int{}
 		for i, row := range b.rows {
-			byKey[string(joinKey(row[bi]))] = append(byKey[string(joinKey(row[bi]))], i)
+			k := joinKeys(row, bi)
+			byKey[k] = append(byKey[k], i)
 		}
 	}
 	e := &env{shape: out.shape, outer: outer}
@@ -559,7 +562,7 @@ func (r *run) joined(kind string, a, b *relation, on sql.Expr, outer *env) (*rel
 			return nil
 		}
 		if hashed {
-			for _, i := range byKey[string(joinKey(left[ai]))] {
+			for _, i := range byKey[joinKeys(left, ai)] {
 				if err := try(b.rows[i]); err != nil {
 					return nil, err
 				}
@@ -579,11 +582,22 @@ func (r *run) joined(kind string, a, b *relation, on sql.Expr, outer *env) (*rel
 }
 
 // joinKey is a value's key without the blanks that fill it up.
-func joinKey(v Value) []byte {
+func joinKey(v Value) []byte { return appendKey(nil, v) }
+
+func appendKey(key []byte, v Value) []byte {
 	if v.Fixed {
 		v.S = strings.TrimRight(v.S, " ")
 	}
-	return v.key(nil)
+	return v.key(key)
+}
+
+// joinKeys is that of some values of a row.
+func joinKeys(row []Value, at []int) string {
+	var key []byte
+	for _, i := range at {
+		key = appendKey(key, row[i])
+	}
+	return string(key)
 }
 
 // partial reports a condition that speaks of sources that are not there yet.

@@ -1,0 +1,75 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"ambertray/internal/db/connect"
+	"ambertray/internal/desk"
+	"ambertray/internal/phrase"
+	"ambertray/internal/tray"
+)
+
+// wideFile writes a file of many columns, id and c1 …, and five records; each value is by how much more than
+// the same in a file of 0.
+func (b *bench) wideFile(name string, columns int, more int) {
+	var w strings.Builder
+	w.WriteString("id")
+	for c := 1; c < columns; c++ {
+		fmt.Fprintf(&w, ",c%d", c)
+	}
+	for r := range 5 {
+		fmt.Fprintf(&w, "\n%d", r+min(more, 1))
+		for c := 1; c < columns; c++ {
+			fmt.Fprintf(&w, ",%d", r*columns+c+more)
+		}
+	}
+	b.write(name, w.String()+"\n")
+}
+
+// A table may have as many columns as the database takes, in all that is done with it.
+func TestManyColumns(t *testing.T) {
+	onServers(t, func(t *testing.T, b *bench, s server) {
+		most := connect.Of(s.url).Dialect.MostColumns
+		require.Positive(t, most)
+		b.wideFile("wide.csv", most-3, 0) // a merge numbers the rows, and an undo of one says what became of them
+		b.run(0, "load", "wide.csv", "--into", s.url, "--key", "id")
+		b.run(0, "verify", "latest", "--deep")
+		b.run(0, "export", s.url, "wide", "-o", "out.csv")
+		assert.Equal(t, b.read("wide.csv"), b.read("out.csv"))
+
+		b.wideFile("changed.csv", most-3, 7)
+		last := fmt.Sprintf("c%d", most-4)
+		args := []string{"changed.csv", "--into", s.url, "--table", "wide", "--mode", "merge"}
+		var would desk.MergeAnswer
+		require.NoError(t, json.Unmarshal([]byte(b.run(0, append([]string{"load", "--json", "--dry-run"}, args...)...).out), &would))
+		require.Len(t, would.Changed, 4)
+		require.Len(t, would.Changed[0].Columns, most-4)
+		assert.Equal(t, last, would.Changed[3].Columns[most-5].Column)
+		rec := b.merged(0, args...)
+		assert.Equal(t, []int64{4, 1}, []int64{rec.Merge.Changed, rec.Merge.Inserted})
+		require.Len(t, rec.Merge.Columns, most-4)
+		assert.Equal(t, tray.ChangedColumn{Name: last, Changed: 4}, rec.Merge.Columns[most-5])
+		b.run(0, "verify", "latest")
+		b.run(0, "undo", "latest", "--yes")
+		b.run(0, "export", s.url, "wide", "-o", "out.csv", "--yes")
+		assert.Equal(t, b.read("wide.csv"), b.read("out.csv"))
+
+		b.wideFile("wider.csv", most+1, 0)
+		code, why := 2, fmt.Sprintf("%s has %s at most", connect.Of(s.url).Dialect.Title, phrase.Grouped(int64(most)))
+		if s.name == "oracle" { // whose administrator may have allowed more
+			code, why = 1, "ORA-01792"
+		} else {
+			assert.Contains(t, b.run(2, "load", "wider.csv", "--into", s.url, "--dry-run").err, why)
+			assert.Contains(t, b.run(2, "ddl", "wider.csv", "--for", s.name).err, why)
+		}
+		r := b.run(code, "load", "wider.csv", "--into", s.url)
+		assert.Contains(t, r.err, why)
+		assert.Contains(t, r.err, "--leave-out")
+	})
+}
