@@ -24,10 +24,10 @@ const (
 // First tells what a line that was taken for the header is, where columns are
 // paired by position: the types of the table's columns are evidence.
 func First(src *source.Source, p *plan.Plan, t *db.Table, opt MapOptions) FirstLine {
-	m := &pairer{Mapping: &Mapping{}, opt: opt, from: p, table: t, taken: map[string]bool{}}
+	m := &pairer{Mapping: &Mapping{}, opt: opt, from: p, table: t, finder: finderOf(t), taken: map[string]bool{}}
 	open := m.open()
 	fields := src.Layout.Columns
-	if slices.ContainsFunc(fields, func(f string) bool { return find(t, f) != nil }) {
+	if slices.ContainsFunc(fields, func(f string) bool { return m.find(f) != nil }) {
 		return Names
 	}
 	verdict := CannotTell

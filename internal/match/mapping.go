@@ -89,6 +89,7 @@ type pairer struct {
 	opt   MapOptions
 	from  *plan.Plan
 	table *db.Table
+	*finder
 	fits  string // what is said of a narrower column
 	taken map[string]bool
 }
@@ -97,7 +98,7 @@ type pairer struct {
 // reads the sources whole to see whether its values fit. Nothing is written.
 func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *db.Table, opt MapOptions) (*Mapping, error) {
 	flows := slices.ContainsFunc(sources, (*source.Source).Flows)
-	m := &pairer{Mapping: &Mapping{}, opt: opt, from: p, table: t, taken: map[string]bool{},
+	m := &pairer{Mapping: &Mapping{}, opt: opt, from: p, table: t, finder: finderOf(t), taken: map[string]bool{},
 		fits: ", but every value fits"}
 	if flows {
 		m.fits = "; what does not fit becomes a reject"
@@ -117,8 +118,8 @@ func Map(ctx context.Context, sources []*source.Source, p *plan.Plan, t *db.Tabl
 			if i < len(open) {
 				c = open[i]
 			}
-		} else if c = find(t, p.Columns[i].Name); c == nil && p.Columns[i].From != "" {
-			c = find(t, p.Columns[i].From)
+		} else if c = m.find(p.Columns[i].Name); c == nil && p.Columns[i].From != "" {
+			c = m.find(p.Columns[i].From)
 		}
 		m.pair(p.Columns[i], c)
 	}
@@ -141,7 +142,7 @@ func (m *pairer) rowNumber() {
 	if name == "" {
 		return
 	}
-	c := find(m.table, name)
+	c := m.find(name)
 	if c == nil {
 		m.add(Pairing{From: "(row number)", Column: name, Weight: Blocking, Text: "the table has no such column"})
 		return
@@ -356,25 +357,39 @@ func (m *Mapping) widen(i int, x *Pairing, longest int, opt MapOptions, t *db.Ta
 	}
 }
 
-// find finds a column by its name, forgiving case, spaces and underscores
-// where that is unambiguous.
-func find(t *db.Table, name string) *db.Column {
-	var loose *db.Column
-	n := 0
+// A finder finds the columns of a table by their names.
+type finder struct {
+	columns []db.Column
+	exact   map[string]int
+	loose   map[string]int // -1: several
+}
+
+func finderOf(t *db.Table) *finder {
+	f := &finder{t.Columns, map[string]int{}, map[string]int{}}
 	for i := range t.Columns {
-		c := &t.Columns[i]
-		if c.Name == name {
-			return c
+		name := t.Columns[i].Name
+		if _, is := f.exact[name]; !is {
+			f.exact[name] = i
 		}
-		if plan.Forgive(c.Name) == plan.Forgive(name) {
-			loose = c
-			n++
+		as := plan.Forgive(name)
+		if _, is := f.loose[as]; is {
+			i = -1
 		}
+		f.loose[as] = i
 	}
-	if n == 1 {
-		return loose
+	return f
+}
+
+// find finds a column, forgiving case, spaces and underscores where that is unambiguous.
+func (f *finder) find(name string) *db.Column {
+	i, is := f.exact[name]
+	if !is {
+		i, is = f.loose[plan.Forgive(name)]
 	}
-	return nil
+	if !is || i < 0 {
+		return nil
+	}
+	return &f.columns[i]
 }
 
 // readAs is the type that values are read as for a column of a table.

@@ -54,6 +54,24 @@ type Figure struct {
 // MostLoads is with how many loads one is compared.
 const MostLoads = 6
 
+// A column is what is the same in several loads.
+type column struct{ name, typ string }
+
+// columns are those of loads.
+type columns map[*tray.Receipt]map[column]*tray.Verified
+
+func columnsOf(loads []*tray.Receipt) columns {
+	out := columns{}
+	for _, r := range loads {
+		out[r] = map[column]*tray.Verified{}
+		for i := range r.Columns {
+			c := &r.Columns[i]
+			out[r][column{c.Name, c.Type}] = c
+		}
+	}
+	return out
+}
+
 // Since compares a load with the loads before it into the same table, the oldest first.
 func Since(now *tray.Receipt, earlier []*tray.Receipt, key []string) (out []Figure) {
 	if len(earlier) == 0 {
@@ -80,17 +98,15 @@ func Since(now *tray.Receipt, earlier []*tray.Receipt, key []string) (out []Figu
 	add("", Rejected, func(r *tray.Receipt) (float64, bool) {
 		return float64(r.Rejects()) / max(records(r), 1), true
 	})
+	known := columnsOf(all)
 	for _, c := range now.Columns {
 		of := func(measure func(*tray.Receipt, *tray.Verified) (float64, bool)) func(*tray.Receipt) (float64, bool) {
 			return func(r *tray.Receipt) (float64, bool) {
-				i := slices.IndexFunc(r.Columns, func(x tray.Verified) bool {
-					return x.Name == c.Name &&
-						x.Type == c.Type
-				})
-				if i < 0 {
+				same := known[r][column{c.Name, c.Type}]
+				if same == nil {
 					return 0, false
 				}
-				return measure(r, &r.Columns[i])
+				return measure(r, same)
 			}
 		}
 		add(c.Name, Blank, of(blank))
@@ -112,7 +128,7 @@ func Since(now *tray.Receipt, earlier []*tray.Receipt, key []string) (out []Figu
 				f.Far = f.far()
 			}
 		}
-		if f := words(&c, earlier); f != nil {
+		if f := words(&c, earlier, known); f != nil {
 			out = append(out, *f)
 		}
 	}
@@ -126,7 +142,7 @@ func Since(now *tray.Receipt, earlier []*tray.Receipt, key []string) (out []Figu
 }
 
 // words compares the words of a column that has few.
-func words(now *tray.Verified, earlier []*tray.Receipt) *Figure {
+func words(now *tray.Verified, earlier []*tray.Receipt, known columns) *Figure {
 	if now.Habit == nil || now.Habit.Words == nil {
 		return nil
 	}
@@ -134,19 +150,19 @@ func words(now *tray.Verified, earlier []*tray.Receipt) *Figure {
 	seen, times, rows, before := map[string]int{}, map[string]int64{}, int64(0), int64(0)
 	grew := false // the load before this one had new ones, too
 	for k, r := range earlier {
-		i := slices.IndexFunc(r.Columns, func(x tray.Verified) bool { return x.Name == now.Name && x.Type == now.Type })
-		if i < 0 || r.Columns[i].Habit == nil || r.Columns[i].Habit.Words == nil {
+		same := known[r][column{now.Name, now.Type}]
+		if same == nil || same.Habit == nil || same.Habit.Words == nil {
 			return nil
 		}
 		grew = false
-		for _, w := range r.Columns[i].Habit.Words {
+		for _, w := range same.Habit.Words {
 			if seen[w.Text]++; seen[w.Text] == 1 {
 				grew = grew || k > 0
 			}
 			times[w.Text] += w.Count
 			before += w.Count
 		}
-		f.Before = append(f.Before, float64(len(r.Columns[i].Habit.Words)))
+		f.Before = append(f.Before, float64(len(same.Habit.Words)))
 	}
 	many, new := int64(0), int64(0)
 	for _, w := range now.Habit.Words {

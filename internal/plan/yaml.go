@@ -343,23 +343,35 @@ func (c Comments) Moved(from, to *Plan) Comments {
 			out.Beside[path] = text
 		}
 	}
-	at := func(i int) string { return fmt.Sprintf("$.columns[%d]", i) }
+	type origin struct{ from, value string }
+	places := map[origin][]int{} // of columns in to
 	for k, col := range to.Columns {
-		i := slices.IndexFunc(from.Columns, func(x Column) bool { return x.From == col.From && x.Value == col.Value })
-		if i < 0 {
-			continue
+		places[origin{col.From, col.Value}] = append(places[origin{col.From, col.Value}], k)
+	}
+	moved := map[string][]string{} // from the path of a column
+	for i, col := range from.Columns {
+		as := origin{col.From, col.Value}
+		for _, k := range places[as] {
+			moved[columnPath(i)] = append(moved[columnPath(i)], columnPath(k))
 		}
-		for path, text := range c.Beside {
-			if part, ok := strings.CutPrefix(path, at(i)+"."); ok {
-				out.Beside[at(k)+"."+part] = text
-			}
+		delete(places, as) // the first of several alike counts
+	}
+	for path, text := range c.Beside {
+		column, part, _ := strings.Cut(path, "].")
+		for _, to := range moved[column+"]"] {
+			out.Beside[to+"."+part] = text
 		}
-		if lines := c.Above[at(i)]; lines != nil {
-			out.Above[at(k)] = lines
+	}
+	for path, lines := range c.Above {
+		for _, to := range moved[path] {
+			out.Above[to] = lines
 		}
 	}
 	return out
 }
+
+// columnPath is the path of a plan's column, as YAML paths are written here.
+func columnPath(i int) string { return fmt.Sprintf("$.columns[%d]", i) }
 
 // RemarksIn reads the comments of a plan's file.
 func RemarksIn(name string) (Comments, error) {
