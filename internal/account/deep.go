@@ -105,9 +105,10 @@ func deep(ctx context.Context, sources []*source.Source, without []map[int64]boo
 	}
 	side := &tableSide{conn: conn, table: t}
 	opt := proof.Options{Within: d.Within, Progress: progress}
+	places := found.Places()
 	for i, c := range t.Columns {
-		at := slices.IndexFunc(found.Columns, func(f db.Column) bool { return f.Name == c.Name })
-		if at < 0 {
+		at, known := places[c.Name]
+		if !known {
 			return nil, fmt.Errorf("the table %s has no column %s any more", db.Qualified(t.Schema, t.Name), c.Name)
 		}
 		typ := c.Type

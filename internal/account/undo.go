@@ -136,9 +136,12 @@ func (u *undo) drop(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	definition := u.Plan.Definition()
+	made := map[string]bool{}
+	for _, c := range u.Plan.Definition().Columns {
+		made[c.Name] = true
+	}
 	for _, c := range u.found.Columns {
-		if !slices.ContainsFunc(definition.Columns, func(d dialect.Column) bool { return d.Name == c.Name }) {
+		if !made[c.Name] {
 			differences = append(differences, "column "+c.Name+" was not made by the load")
 		}
 	}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"slices"
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
@@ -92,8 +91,9 @@ func Verify(ctx context.Context, r *tray.Receipt, p *plan.Plan, conn db.Session)
 		v.Rows.Text, v.Answer = "the table does not exist any more", Differs
 		return v, nil
 	}
+	places := found.Places()
 	for _, c := range t.Columns {
-		if !slices.ContainsFunc(found.Columns, func(f db.Column) bool { return f.Name == c.Name }) {
+		if _, is := places[c.Name]; !is {
 			v.Rows.Text, v.Answer = "the table has no column "+c.Name+" any more", Differs
 			return v, nil
 		}

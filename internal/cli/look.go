@@ -292,6 +292,7 @@ func (a *app) printMade(st style, x *desk.LookSource) {
 // printSources lists several sources with what tells them apart.
 func (a *app) printSources(st style, o *desk.Opened) {
 	g := newGrid(st, "source", "header", ">columns", "lacks")
+	lacks := lacksOf(o)
 	for k, s := range o.Sources {
 		if k == 40 {
 			g.row(st.dim(fmt.Sprintf("and %d more", len(o.Sources)-k)))
@@ -301,32 +302,38 @@ func (a *app) printSources(st style, o *desk.Opened) {
 		if s.Layout.Header > 0 {
 			header = s.Place(s.Layout.Header, -1)
 		}
-		var lacks []string
-		for _, c := range o.Profile.Columns {
-			names := []string{source.Forgive(c.Header)}
-			if o.Given {
-				for _, pc := range o.Plan.Columns {
-					for _, h := range pc.Also {
-						if pc.From == c.Header {
-							names = append(names, source.Forgive(h))
-						}
-					}
-				}
-			}
-			if !slices.ContainsFunc(s.Layout.Columns,
-				func(h string) bool { return slices.Contains(names, source.Forgive(h)) }) {
-				lacks = append(lacks, c.Header)
-			}
-		}
 		name := s.Name
 		if s.HasCells() && k > 0 && o.Sources[k-1].Path == s.Path {
 			name = fmt.Sprintf("… sheet %q", s.Sheet)
 		}
 		g.row(shorten(name, 50), header, fmt.Sprint(len(s.Layout.Columns)),
-			st.dim(shorten(strings.Join(lacks, ", "), 40)))
+			st.dim(shorten(strings.Join(lacks(s), ", "), 40)))
 	}
 	g.render(a.out)
 	fmt.Fprintln(a.out)
+}
+
+// lacksOf tells which columns a source does not have, by none of their names.
+func lacksOf(o *desk.Opened) func(s *source.Source) []string {
+	also := map[string][]string{} // by header
+	if o.Given {
+		for _, c := range o.Plan.Columns {
+			also[c.From] = append(also[c.From], c.Also...)
+		}
+	}
+	return func(s *source.Source) (lacks []string) {
+		has := map[string]bool{}
+		for _, h := range s.Layout.Columns {
+			has[source.Forgive(h)] = true
+		}
+		for _, c := range o.Profile.Columns {
+			if !has[source.Forgive(c.Header)] && !slices.ContainsFunc(also[c.Header],
+				func(h string) bool { return has[source.Forgive(h)] }) {
+				lacks = append(lacks, c.Header)
+			}
+		}
+		return lacks
+	}
 }
 
 // printColumns lists columns one below the other, so that any number of them

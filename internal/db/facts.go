@@ -3,7 +3,6 @@ package db
 import (
 	"fmt"
 	"math/big"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -16,9 +15,13 @@ import (
 // cannot be compared by value.
 func LooseColumns(t *Table, columns []dialect.Column) []bool {
 	loose := make([]bool, len(columns))
+	if t == nil {
+		return loose
+	}
+	places := t.Places()
 	for i, c := range columns {
-		loose[i] = t != nil && slices.ContainsFunc(t.Columns,
-			func(f Column) bool { return f.Name == c.Name && f.SQL.Kind == sqltype.None })
+		at, is := places[c.Name]
+		loose[i] = is && t.Columns[at].SQL.Kind == sqltype.None
 	}
 	return loose
 }

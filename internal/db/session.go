@@ -58,6 +58,15 @@ type Table struct {
 	Unsafe string
 }
 
+// Places are the places of the columns, by their names.
+func (t *Table) Places() map[string]int {
+	places := make(map[string]int, len(t.Columns))
+	for i := range t.Columns {
+		places[t.Columns[i].Name] = i
+	}
+	return places
+}
+
 // PrimaryKey lists the columns of the primary key, in their order.
 func (t *Table) PrimaryKey() (names []string) {
 	for n := 1; ; n++ {

@@ -169,8 +169,15 @@ func (l *load) follow(files []*columnar.File) error {
 			l.before = append(l.before, f.Path)
 		}
 	}
+	given := map[string]int{}
+	for i, c := range l.spec.Table.Columns {
+		given[c.Name] = i
+	}
 	for _, c := range files[0].Columns {
-		at := slices.IndexFunc(l.spec.Table.Columns, func(x dialect.Column) bool { return x.Name == c.Name })
+		at, is := given[c.Name]
+		if !is {
+			at = -1
+		}
 		switch {
 		case c.Unfit != "":
 			return &db.Error{Where: l.d.where, What: fmt.Sprintf("column %s: %s", c.Name, c.Unfit)}

@@ -196,9 +196,15 @@ func each(ctx context.Context, files []*columnar.File, names []string, row func(
 
 // places finds columns by their names.
 func places(columns []columnar.Column, names []string) (at []int, err error) {
+	by := map[string]int{}
+	for i, c := range columns {
+		if _, is := by[c.Name]; !is {
+			by[c.Name] = i
+		}
+	}
 	for _, n := range names {
-		i := slices.IndexFunc(columns, func(c columnar.Column) bool { return c.Name == n })
-		if i < 0 {
+		i, is := by[n]
+		if !is {
 			return nil, fmt.Errorf("there is no column %s", n)
 		}
 		at = append(at, i)
