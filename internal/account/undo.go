@@ -385,7 +385,7 @@ func (u *undo) kept(ctx context.Context) (*plan.Plan, []*source.Source, error) {
 			} else if f.SQL.Kind == sqltype.None {
 				c.Type = "text"
 			}
-			c.Keeps = f.Keeps
+			c.Keeps = f.Keeps.Of(c.SQLType())
 		}
 	}
 	var left []plan.Column

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"ambertray/internal/sqltype"
 )
 
 // Keeps is what a column of a table, whose type changes what it is given, keeps as it is.
@@ -26,6 +28,15 @@ type Keeps struct {
 	Step int64
 	// Lacks tells whether the column's code page lacks a letter of a text; nil: it has all.
 	Lacks func(text []byte) bool `json:"-"`
+}
+
+// Of is what it keeps of values of a type: it makes numbers of texts, but of no dates and times.
+func (k Keeps) Of(t sqltype.Type) Keeps {
+	k.Codes = k.Codes && t.IsText()
+	if !t.IsText() && !t.IsNumber() {
+		k.Digits, k.Decimals = 0, 0
+	}
+	return k
 }
 
 // faithful says whether a column keeps a field as it is, where its type changes what it

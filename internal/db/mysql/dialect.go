@@ -59,7 +59,7 @@ var Dialect = &dialect.Dialect{
 	Numbers:     "AUTO_INCREMENT",
 	Inline:      func(comment string) string { return " COMMENT " + mysqlString(clipRunes(comment, 1024)) },
 	Tail: func(t dialect.Table) string {
-		s := " ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
+		s := " ENGINE=InnoDB ROW_FORMAT=DYNAMIC DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
 		if t.Comment != "" {
 			s += " COMMENT " + mysqlString(clipRunes(t.Comment, 2048))
 		}

@@ -98,7 +98,11 @@ func connect(ctx context.Context, c config) (*DB, error) {
 	cfg := driver.NewConfig()
 	cfg.User, cfg.Passwd, cfg.Net, cfg.Addr, cfg.DBName = c.User, c.Password, network, c.Host, c.Database
 	cfg.Timeout = c.Timeout
-	cfg.Params = map[string]string{"time_zone": "'+00:00'", "max_error_count": "65535",
+	// Whatever the server or the user's account has for sessions that say nothing.
+	cfg.Params = map[string]string{"time_zone": "'+00:00'", "max_error_count": "65535", "autocommit": "1",
+		"sql_select_limit": "18446744073709551615", "sql_safe_updates": "0", "sql_big_selects": "1",
+		"max_sort_length": "8388608", "group_concat_max_len": "1048576", "character_set_client": "utf8mb4",
+		"character_set_results": "utf8mb4", "collation_connection": "utf8mb4_general_ci",
 		"sql_mode": "'STRICT_ALL_TABLES,STRICT_TRANS_TABLES," + strictly + "'"}
 	if wait := int(c.LockWait.Seconds()); wait > 0 {
 		cfg.Params["lock_wait_timeout"], cfg.Params["innodb_lock_wait_timeout"] = strconv.Itoa(wait), strconv.Itoa(wait)
@@ -201,6 +205,13 @@ func explain(where, what string, err error) error {
 			e.Twice = true
 		case 1205, 1213:
 			e.Do, e.Clash = db.HintLocked, m.Number == 1213
+		case 1290, 1792, 1836:
+			e.Do = "the server takes no changes: it is a replica, or read_only or tx_read_only is on"
+		case 1709, 1071:
+			e.Do = "InnoDB indexes 3,072 bytes of a column, or 767 where innodb_default_row_format is not dynamic: " +
+				"choose another key, or ask for SET GLOBAL innodb_default_row_format = dynamic"
+		case 1153:
+			e.Do = "the server takes less at once than it is sent: its setting max_allowed_packet is too small"
 		case 1412:
 			e.Do = "somebody has changed a definition just now, perhaps another load; load again"
 		case tooLarge:

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math/big"
 	"math/bits"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -317,6 +318,9 @@ func (l *load) summedColumns(ctx context.Context, found *db.Table) (out []summed
 func (l *load) Check(ctx context.Context) (*db.Checks, error) {
 	if l.sums == nil {
 		return nil, nil
+	}
+	if !l.d.inUTF8() && slices.ContainsFunc(l.sums, func(c summed) bool { return c.typ.IsText() }) {
+		return nil, nil // what is hashed are bytes of another encoding
 	}
 	if same, err := l.sameHash(ctx); err != nil || !same {
 		return nil, err

@@ -14,10 +14,15 @@ const holdKey = "hashtextextended('ambertray table ' || coalesce(nullif($1, ''),
 
 // TryHold implements db.Holder.
 func (d *DB) TryHold(ctx context.Context, t db.Name) (held bool, who string, err error) {
-	if err = d.c.QueryRow(ctx, "SELECT pg_try_advisory_lock("+holdKey+")", t.Schema, t.Table).Scan(&held); err != nil {
+	var got *bool
+	if err = d.c.QueryRow(ctx, "SELECT pg_try_advisory_lock("+holdKey+")", t.Schema, t.Table).Scan(&got); err != nil {
 		return false, "", d.fail("cannot see whether the table is being loaded", err)
 	}
-	if held {
+	if got == nil {
+		return false, "", &db.Error{Where: d.where, What: "has no schema for " + t.Table + ": none that the user's " +
+			"search_path names is there", Do: "say one with --schema"}
+	}
+	if *got {
 		return true, "", nil
 	}
 	// The lock may be gone by now; then there is nobody to name.

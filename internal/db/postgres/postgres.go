@@ -84,6 +84,12 @@ func (d *DB) version() int {
 	return n
 }
 
+// inUTF8 reports a database whose texts have the bytes that they are sent with. SQL_ASCII keeps what it gets.
+func (d *DB) inUTF8() bool {
+	encoding := d.c.PgConn().ParameterStatus("server_encoding")
+	return encoding == "UTF8" || encoding == "SQL_ASCII" || encoding == ""
+}
+
 // Dialect is Dialect.
 func (d *DB) Dialect() *dialect.Dialect { return Dialect }
 
@@ -110,6 +116,12 @@ func explain(where, what string, err error) error {
 		case p.Code == "42501":
 			e.Do = "ask the owner for the right, for instance GRANT CREATE ON SCHEMA, or GRANT INSERT, SELECT ON " +
 				"the table"
+		case p.Code == "25006":
+			e.Do = "the server takes no changes from this user: it is a standby, or default_transaction_read_only is " +
+				"on for the user or the database"
+		case p.Code == "57014":
+			e.Do = "somebody has ended the statement, or statement_timeout of the user or the database is too short " +
+				"for it: ALTER ROLE the user SET statement_timeout = 0"
 		case p.Code == "53100":
 			e.Do = db.HintDisk
 		case p.Code == "2BP01":
@@ -707,6 +719,15 @@ func (d *DB) facts(c string, t sqltype.Type, loose bool) []string {
 	case t.Kind == sqltype.UUID:
 		return []string{n, "(36 * count(" + c + "))::text", "min(" + c + "::text COLLATE \"C\")", "max(" + c +
 			"::text COLLATE \"C\")"}
+	}
+	if !d.inUTF8() {
+		// Bytes are those of UTF-8, and compared so. Where the database has others, there is no smallest of
+		// bytes before 18, but of their digits.
+		bytes := "convert_to(" + c + "::text, 'UTF8')"
+		of := func(which string) string {
+			return fmt.Sprintf("convert_from(decode(%s(encode(%s, 'hex') COLLATE \"C\"), 'hex'), 'UTF8')", which, bytes)
+		}
+		return []string{n, "sum(octet_length(" + bytes + "))::text", of("min"), of("max")}
 	}
 	if t.Kind == sqltype.Char {
 		// Char compares without the spaces that pad it, as its text does, and

@@ -275,7 +275,7 @@ func TestStandardTypes(t *testing.T) {
 }
 
 func TestExplain(t *testing.T) {
-	for code, says := range map[string]string{"28P01": "password", "3D000": "--create-database", "42501": "GRANT", "53100": "disk is full", "2BP01": "--mode refill", "57P01": "shutting down", "3F000": "schema"} {
+	for code, says := range map[string]string{"28P01": "password", "3D000": "--create-database", "42501": "GRANT", "53100": "disk is full", "2BP01": "--mode refill", "57P01": "shutting down", "25006": "standby", "57014": "statement_timeout", "3F000": "schema"} {
 		err := explain("where", "cannot", &pgconn.PgError{Code: code, Message: "words"})
 		assert.ErrorContains(t, err, "where: cannot: words (SQLSTATE "+code+")")
 		assert.ErrorContains(t, err, says)
