@@ -253,15 +253,20 @@ func (m *Merge) whole() (list, names string) {
 }
 
 // findWhole finds rows that the table does not have as often as the stage. Windows take
-// nulls for the same.
+// nulls for the same. Of the row as it was, there is nothing, which is said of each column: where the
+// table takes no nulls, MariaDB has no default for what is made like it, either.
 func (m *Merge) findWhole() string {
 	list, same := m.whole()
-	return fmt.Sprintf("INSERT INTO %[1]s (%[2]s, %[3]s) SELECT n, '%[4]s' FROM (SELECT side, n, row_number() OVER "+
+	into, nulls := []string{ChangeRow, ChangeWhat}, ""
+	for _, c := range m.All {
+		into, nulls = append(into, m.Quote(c)), nulls+", NULL"
+	}
+	return fmt.Sprintf("INSERT INTO %[1]s (%[2]s) SELECT n, '%[3]s'%[4]s FROM (SELECT side, n, row_number() OVER "+
 		"(PARTITION BY %[5]s ORDER BY side, n) AS place, count(*) OVER (PARTITION BY %[5]s) - sum(side) OVER "+
 		"(PARTITION BY %[5]s) AS had FROM (SELECT 0 AS side, 0 AS n, %[6]s FROM %[7]s UNION ALL SELECT 1, %[8]s, "+
 		"%[6]s "+
-		"FROM %[9]s) u) x WHERE side = 1 AND place > 2 * had", m.Changes, ChangeRow, ChangeWhat, Inserted, same, list,
-		m.Table, m.Number, m.Stage)
+		"FROM %[9]s) u) x WHERE side = 1 AND place > 2 * had", m.Changes, strings.Join(into, ", "), Inserted, nulls,
+		same, list, m.Table, m.Number, m.Stage)
 }
 
 // FindMissing adds the rows of the table whose key the stage does not have.
