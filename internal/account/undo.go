@@ -136,12 +136,10 @@ func (u *undo) drop(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	made := map[string]bool{}
-	for _, c := range u.Plan.Definition().Columns {
-		made[c.Name] = true
-	}
+	definition := u.Plan.Definition()
+	made := definition.Places()
 	for _, c := range u.found.Columns {
-		if !made[c.Name] {
+		if _, is := made[c.Name]; !is {
 			differences = append(differences, "column "+c.Name+" was not made by the load")
 		}
 	}
@@ -203,7 +201,7 @@ func (u *undo) takeBack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	stage, err := merger.Stage(ctx, u.found, t)
+	stage, err := db.MakeStage(ctx, merger, u.found, t)
 	if err != nil {
 		return err
 	}

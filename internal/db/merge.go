@@ -2,6 +2,7 @@ package db
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"ambertray/internal/db/dialect"
@@ -31,7 +32,7 @@ type Staged struct {
 // which is loaded as a table is, and asks and does the rest in the transaction of that
 // load.
 type Merger interface {
-	// Stage makes the tables of a merge into t, of the columns named. It fills in what
+	// Stage makes the tables of a merge into t, of the columns named; see [MakeStage]. It fills in what
 	// the statements have to know of them, and returns the stage.
 	Stage(ctx context.Context, t *Table, m *dialect.Merge) (*Table, error)
 	// Ready is called when all rows are in the stage, before it is asked.
@@ -66,15 +67,18 @@ func (Unprepared) Compared(context.Context, *dialect.Merge) error { return nil }
 // Divide is nothing, too.
 func (Unprepared) Divide(context.Context, *dialect.Merge) error { return nil }
 
-// Keep decides how what changes in a table is kept. The error is why it cannot be.
-func Keep(where string, t *Table, m *dialect.Merge) error {
-	wants, can := m.Keep(len(t.Columns))
+// MakeStage makes the tables of a merge into t, if what changes in it can be kept.
+func MakeStage(ctx context.Context, m Merger, t *Table, x *dialect.Merge) (*Table, error) {
+	wants, can := x.Keep(len(t.Columns))
 	if can {
-		return nil
+		return m.Stage(ctx, t, x)
 	}
-	return &Error{Where: where, What: fmt.Sprintf("what changes in %s cannot be kept: a table for it would have %d "+
-		"columns, and %d are the most", t.Name, wants, m.MostColumns),
-		Do: "load into a new table and merge by hand; nothing was changed"}
+	err := m.Within().Fail(fmt.Sprintf("what changes in %s cannot be kept: a table for it would have %d columns, and "+
+		"%d are the most", t.Name, wants, x.MostColumns), nil)
+	if e := (*Error)(nil); errors.As(err, &e) {
+		e.Do = "load into a new table and merge by hand; nothing was changed"
+	}
+	return nil, err
 }
 
 // Given are the columns of the table of a load that take values, as it is now, quoted and with

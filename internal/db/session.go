@@ -60,11 +60,7 @@ type Table struct {
 
 // Places are the places of the columns, by their names.
 func (t *Table) Places() map[string]int {
-	places := make(map[string]int, len(t.Columns))
-	for i := range t.Columns {
-		places[t.Columns[i].Name] = i
-	}
-	return places
+	return dialect.Places(t.Columns, func(c *Column) string { return c.Name })
 }
 
 // PrimaryKey lists the columns of the primary key, in their order.

@@ -116,7 +116,7 @@ func (r *run) stage(ctx context.Context) (err error) {
 	for _, c := range x.Target.Columns {
 		x.sql.All = append(x.sql.All, c.Name)
 	}
-	stage, err := m.Stage(ctx, x.Target, &x.sql)
+	stage, err := db.MakeStage(ctx, m, x.Target, &x.sql)
 	if err != nil {
 		return err
 	}

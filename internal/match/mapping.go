@@ -365,13 +365,9 @@ type finder struct {
 }
 
 func finderOf(t *db.Table) *finder {
-	f := &finder{t.Columns, map[string]int{}, map[string]int{}}
+	f := &finder{t.Columns, t.Places(), map[string]int{}}
 	for i := range t.Columns {
-		name := t.Columns[i].Name
-		if _, is := f.exact[name]; !is {
-			f.exact[name] = i
-		}
-		as := plan.Forgive(name)
+		as := plan.Forgive(t.Columns[i].Name)
 		if _, is := f.loose[as]; is {
 			i = -1
 		}

@@ -50,6 +50,23 @@ func (t *Table) Indexed(name string) bool {
 		slices.ContainsFunc(t.References, func(r Reference) bool { return in(r.Columns) })
 }
 
+// Places are the places of the columns, by their names.
+func (t *Table) Places() map[string]int {
+	return Places(t.Columns, func(c *Column) string { return c.Name })
+}
+
+// Places are the places of columns by their names, of several of one name that of the first.
+func Places[C any](columns []C, name func(*C) string) map[string]int {
+	places := make(map[string]int, len(columns))
+	for i := range columns {
+		n := name(&columns[i])
+		if _, is := places[n]; !is {
+			places[n] = i
+		}
+	}
+	return places
+}
+
 // TakesNoNulls reports whether a column of the table is required, by itself or by the key.
 func (t *Table) TakesNoNulls(c *Column) bool { return c.Required || slices.Contains(t.Key, c.Name) }
 

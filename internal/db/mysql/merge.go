@@ -19,9 +19,6 @@ import (
 // Stage implements db.Merger: by temporary tables, which these servers do not list. The
 // key is made with the stage, for an index that is made later would commit.
 func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Table, error) {
-	if err := db.Keep(d.where, t, m); err != nil {
-		return nil, err
-	}
 	m.Number = quote(db.StageNumber)
 	m.Stage, m.Changes = Dialect.Qualified(t.Schema, db.StageTable), Dialect.Qualified(t.Schema, db.ChangesTable)
 	stage := &db.Table{Schema: t.Schema, Name: db.StageTable}

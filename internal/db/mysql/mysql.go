@@ -262,44 +262,36 @@ func (d *DB) Find(ctx context.Context, schema, table string) (*db.Table, error) 
 		return nil, nil
 	}
 	if err != nil {
-		return nil, d.fail("cannot be read", err)
+		return nil, d.fail(cannotRead, err)
 	}
 	t.View = strings.Contains(kind, "VIEW")
 	if engine.Valid && engine.String != "InnoDB" && kind == "BASE TABLE" {
 		t.Unsafe = fmt.Sprintf("the table's engine is %s, which has no transactions: a failed load could not be "+
 			"undone; ALTER TABLE … ENGINE=InnoDB", engine.String)
 	}
-	if t.Columns, err = d.columnsOf(ctx, in, table); err != nil {
-		return nil, d.fail("cannot be read", err)
-	}
-	return t, nil
+	t.Columns, err = d.columnsOf(ctx, in, table)
+	return t, err
 }
+
+const cannotRead = "cannot be read"
 
 // columnsOf are the columns of a table. What is asked of the catalogue has the table's name in it as a value:
 // a query within another, for each column, would make the server open all tables it has, each time.
 func (d *DB) columnsOf(ctx context.Context, schema, table string) (columns []db.Column, err error) {
-	key := map[string]int{}
-	rows, err := d.c.QueryContext(ctx, "SELECT column_name, ordinal_position FROM information_schema.key_column_usage "+
-		"WHERE table_schema = ? AND table_name = ? AND constraint_name = 'PRIMARY'", schema, table)
+	keys, err := d.questions().Rows(ctx, cannotRead, "SELECT column_name FROM information_schema.key_column_usage "+
+		"WHERE table_schema = ? AND table_name = ? AND constraint_name = 'PRIMARY' ORDER BY ordinal_position", schema, table)
 	if err != nil {
 		return nil, err
 	}
-	for rows.Next() {
-		var name string
-		var at int
-		if err := rows.Scan(&name, &at); err != nil {
-			rows.Close()
-			return nil, err
-		}
-		key[name] = at
+	key := map[string]int{}
+	for i, k := range keys {
+		key[*k[0]] = i + 1
 	}
-	if err := cmp.Or(rows.Err(), rows.Close()); err != nil {
-		return nil, err
-	}
-	if rows, err = d.c.QueryContext(ctx, "SELECT column_name, column_type, is_nullable, column_default, extra, "+
+	rows, err := d.c.QueryContext(ctx, "SELECT column_name, column_type, is_nullable, column_default, extra, "+
 		"coalesce(generation_expression, ''), coalesce(column_comment, '') FROM information_schema.columns WHERE "+
-		"table_schema = ? AND table_name = ? ORDER BY ordinal_position", schema, table); err != nil {
-		return nil, err
+		"table_schema = ? AND table_name = ? ORDER BY ordinal_position", schema, table)
+	if err != nil {
+		return nil, d.fail(cannotRead, err)
 	}
 	defer rows.Close()
 	for rows.Next() {
@@ -307,7 +299,7 @@ func (d *DB) columnsOf(ctx context.Context, schema, table string) (columns []db.
 		var nullable, extra, generated string
 		var def sql.NullString
 		if err := rows.Scan(&c.Name, &c.Type, &nullable, &def, &extra, &generated, &c.Comment); err != nil {
-			return nil, err
+			return nil, d.fail(cannotRead, err)
 		}
 		extra = strings.ToLower(extra)
 		c.Key = key[c.Name]
@@ -319,7 +311,10 @@ func (d *DB) columnsOf(ctx context.Context, schema, table string) (columns []db.
 		standardType(&c)
 		columns = append(columns, c)
 	}
-	return columns, rows.Err()
+	if err := rows.Err(); err != nil {
+		return nil, d.fail(cannotRead, err)
+	}
+	return columns, nil
 }
 
 // Count implements db.Session.

@@ -59,9 +59,6 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 // mergeable refuses what the statements of a merge cannot do here.
 func (d *DB) mergeable(f *found, m *dialect.Merge) error {
 	no := func(what, do string) error { return &db.Error{Where: d.where, What: what, Do: do} }
-	if err := db.Keep(d.where, f.Table, m); err != nil {
-		return err
-	}
 	for _, c := range m.Columns {
 		own := f.column(c.Name)
 		if own == nil {

@@ -169,10 +169,7 @@ func (l *load) follow(files []*columnar.File) error {
 			l.before = append(l.before, f.Path)
 		}
 	}
-	given := map[string]int{}
-	for i, c := range l.spec.Table.Columns {
-		given[c.Name] = i
-	}
+	given := l.spec.Table.Places()
 	for _, c := range files[0].Columns {
 		at, is := given[c.Name]
 		if !is {

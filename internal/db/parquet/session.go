@@ -196,12 +196,7 @@ func each(ctx context.Context, files []*columnar.File, names []string, row func(
 
 // places finds columns by their names.
 func places(columns []columnar.Column, names []string) (at []int, err error) {
-	by := map[string]int{}
-	for i, c := range columns {
-		if _, is := by[c.Name]; !is {
-			by[c.Name] = i
-		}
-	}
+	by := dialect.Places(columns, func(c *columnar.Column) string { return c.Name })
 	for _, n := range names {
 		i, is := by[n]
 		if !is {

@@ -17,9 +17,6 @@ import (
 // Stage implements db.Merger: by temporary tables, which also a session that may not
 // write is allowed to fill once they are there.
 func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Table, error) {
-	if err := db.Keep(d.where, t, m); err != nil {
-		return nil, err
-	}
 	m.Number = quote(db.StageNumber)
 	const cannot = "cannot make the tables of a merge"
 	var columns []string

@@ -51,9 +51,6 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 	if triggers > 0 {
 		m.Or = "" // what they do has a way of its own
 	}
-	if err := db.Keep("sqlite:"+d.path, t, m); err != nil {
-		return nil, err
-	}
 	stage := &db.Table{Schema: temporary, Name: db.StageTable}
 	var definitions []string
 	if m.Undoes {

@@ -66,9 +66,6 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 // mergeable refuses what the statements of a merge cannot do here.
 func (d *DB) mergeable(t *db.Table, columns []column, m *dialect.Merge) error {
 	no := func(what, do string) error { return &db.Error{Where: d.where, What: what, Do: do} }
-	if err := db.Keep(d.where, t, m); err != nil {
-		return err
-	}
 	for _, c := range m.Columns {
 		i := columnOf(columns, c.Name)
 		if i < 0 {
