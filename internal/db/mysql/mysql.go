@@ -279,7 +279,8 @@ const cannotRead = "cannot be read"
 // a query within another, for each column, would make the server open all tables it has, each time.
 func (d *DB) columnsOf(ctx context.Context, schema, table string) (columns []db.Column, err error) {
 	keys, err := d.questions().Rows(ctx, cannotRead, "SELECT column_name FROM information_schema.key_column_usage "+
-		"WHERE table_schema = ? AND table_name = ? AND constraint_name = 'PRIMARY' ORDER BY ordinal_position", schema, table)
+		"WHERE table_schema = ? AND table_name = ? AND constraint_name = 'PRIMARY' ORDER BY ordinal_position",
+		schema, table)
 	if err != nil {
 		return nil, err
 	}
