@@ -53,6 +53,12 @@ type Merger interface {
 	Unstage(ctx context.Context)
 }
 
+// A ChangesFinder is a Merger that has a way of its own to find what changes.
+type ChangesFinder interface {
+	// FindChanges fills the table of changes with what the records do; see [dialect.Merge.Find].
+	FindChanges(ctx context.Context, m *dialect.Merge, onlyNew bool) error
+}
+
 // Unprepared is a part of a [Merger] that has nothing to do before the stage is asked, and before
 // changes are made: both tables have their numbers as keys, and the server looks by itself at
 // tables that nobody has counted.

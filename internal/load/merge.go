@@ -346,7 +346,13 @@ func joinNumbers(numbers []int64) string {
 // find finds out what each record does.
 func (x *merging) find(ctx context.Context) error {
 	defer x.took("found what changes")()
-	if err := x.do(ctx, x.sql.Find(x.OnlyNew)); err != nil {
+	err := error(nil)
+	if own, is := x.m.(db.ChangesFinder); is {
+		err = own.FindChanges(ctx, &x.sql, x.OnlyNew)
+	} else {
+		err = x.do(ctx, x.sql.Find(x.OnlyNew))
+	}
+	if err != nil {
 		return err
 	}
 	if x.Missing != tray.MissingKept {

@@ -223,6 +223,20 @@ func (m *Merge) Find(onlyNew bool) string {
 	if len(m.Key) == 0 {
 		return m.findWhole()
 	}
+	return "INSERT INTO " + m.Changes + " " + m.Changing(onlyNew)
+}
+
+// ChangeColumns are the columns of the table of changes, quoted.
+func (m *Merge) ChangeColumns() []string {
+	names := []string{ChangeRow, ChangeWhat}
+	for _, c := range m.All {
+		names = append(names, m.Quote(c))
+	}
+	return append(names, m.kept(func(_ Column, name string) string { return name })...)
+}
+
+// Changing is the query of what the records do, of a merge with a key.
+func (m *Merge) Changing(onlyNew bool) string {
 	is := "t." + m.Quote(m.Key[0]) + " IS NULL"
 	where := is
 	if other := m.other("t.", "s."); other != "" && !onlyNew {
@@ -237,8 +251,8 @@ func (m *Merge) Find(onlyNew bool) string {
 		list = append(list, x)
 	}
 	list = append(list, m.kept(func(c Column, _ string) string { return "s." + m.Quote(c.Name) })...)
-	return fmt.Sprintf("INSERT INTO %s SELECT s.%s, CASE WHEN %s THEN '%s' ELSE '%s' END, %s FROM %s s "+
-		"LEFT JOIN %s t ON %s WHERE %s", m.Changes, m.Number, is, Inserted, Changed, strings.Join(list, ", "), m.Stage,
+	return fmt.Sprintf("SELECT s.%s, CASE WHEN %s THEN '%s' ELSE '%s' END, %s FROM %s s "+
+		"LEFT JOIN %s t ON %s WHERE %s", m.Number, is, Inserted, Changed, strings.Join(list, ", "), m.Stage,
 		m.Table, m.on("t.", "s."), where)
 }
 

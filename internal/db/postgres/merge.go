@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"ambertray/internal/db"
@@ -13,74 +12,6 @@ import (
 	"ambertray/internal/sink"
 	"ambertray/internal/tally"
 )
-
-// Stage implements db.Merger: by temporary tables, which also a session that may not
-// write is allowed to fill once they are there.
-func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Table, error) {
-	m.Number = quote(db.StageNumber)
-	const cannot = "cannot make the tables of a merge"
-	var columns []string
-	for _, c := range m.Columns {
-		columns = append(columns, c.Name)
-	}
-	names := Dialect.List(columns)
-	// It counts for a session that has no temporary table yet.
-	if d.together == nil {
-		_, _ = d.c.Exec(ctx, "SET temp_buffers = '64MB'")
-	}
-	tx, err := d.within(ctx, pgx.ReadWrite)
-	if err != nil {
-		return nil, d.fail(cannot, err)
-	}
-	defer tx.Rollback(context.Background())
-	if m.Undoes {
-		names = "''::text AS " + dialect.ChangeWhat + ", " + names
-	}
-	for _, sql := range []string{
-		"DROP TABLE IF EXISTS pg_temp." + quote(db.StageTable) + ", pg_temp." + quote(db.ChangesTable),
-		fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WITH NO DATA", quote(db.StageTable), names,
-			m.Table),
-		fmt.Sprintf("ALTER TABLE pg_temp.%s ADD %s bigint GENERATED ALWAYS AS IDENTITY", quote(db.StageTable),
-			m.Number),
-		fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s t WITH NO DATA", quote(db.ChangesTable),
-			m.NoChanges("0::bigint", "''::text"), m.Table),
-	} {
-		if _, err := tx.Exec(ctx, sql); err != nil {
-			return nil, d.fail(cannot, err)
-		}
-	}
-	// A rule, a trigger, or a key of the table to itself may change other rows than those
-	// that a statement names.
-	if err := tx.QueryRow(ctx, `SELECT NOT EXISTS (SELECT FROM pg_trigger WHERE tgrelid = $1::regclass AND NOT tgisinternal)
-		AND NOT EXISTS (SELECT FROM pg_rewrite WHERE ev_class = $1::regclass)
-		AND NOT EXISTS (SELECT FROM pg_constraint WHERE contype = 'f' AND conrelid = $1::regclass AND confrelid = conrelid)
-		AND NOT EXISTS (SELECT FROM pg_inherits WHERE inhparent = $1::regclass)`, m.Table).Scan(&m.Quiet); err != nil {
-		return nil, d.fail(cannot, err)
-	}
-	if err := tx.Commit(ctx); err != nil {
-		return nil, d.fail(cannot, err)
-	}
-	var schema string
-	if err := d.c.QueryRow(ctx, "SELECT nspname FROM pg_namespace WHERE oid = pg_my_temp_schema()").Scan(
-		&schema); err != nil {
-		return nil, d.fail(cannot, err)
-	}
-	m.Stage, m.Changes = Dialect.Qualified(schema, db.StageTable), Dialect.Qualified(schema, db.ChangesTable)
-	return &db.Table{Schema: schema, Name: db.StageTable}, nil
-}
-
-// Ready implements db.Merger: nobody has counted the rows of a temporary table, and the
-// server would go through it row by row.
-func (d *DB) Ready(ctx context.Context, m *dialect.Merge) error {
-	for _, sql := range []string{analyze(m.Stage, m.Number, m), "SET LOCAL work_mem = '64MB'", "SET LOCAL jit = off",
-		// Sorting finds what stands twice sooner than hashing does.
-		"SET LOCAL enable_hashagg = off"} {
-		if _, err := d.c.Exec(ctx, sql); err != nil {
-			return d.fail("cannot go on", err)
-		}
-	}
-	return nil
-}
 
 // analyze has the server look at the columns by which a table is joined.
 func analyze(table, number string, m *dialect.Merge) string {
@@ -133,12 +64,6 @@ func (d *DB) Blames(err error) *sink.Refusal {
 func (d *DB) TallyFrom(ctx context.Context, from string, columns []dialect.Column, loose []bool) (int64,
 	[]tally.Tally, error) {
 	return d.tallyFrom(ctx, d.load.tx, from, columns, loose)
-}
-
-// Unstage implements db.Merger.
-func (d *DB) Unstage(ctx context.Context) {
-	// They are gone with the session at the latest.
-	_, _ = d.c.Exec(ctx, "DROP TABLE IF EXISTS pg_temp."+quote(db.StageTable)+", pg_temp."+quote(db.ChangesTable))
 }
 
 // Place implements db.Placed.

@@ -39,6 +39,7 @@ type DB struct {
 	together  pgx.Tx
 	deferred  bool   // its foreign keys are heeded at the end
 	refitting pgx.Tx // of a change of a definition
+	stage     *stage // of a merge, or nil
 }
 
 // connect opens a session. Its settings are those under which values are
@@ -449,6 +450,10 @@ func (l *load) begin(ctx context.Context) error {
 			return l.d.fail("cannot begin a transaction", err)
 		}
 	}
+	if err := l.stand(ctx, tx); err != nil {
+		tx.Rollback(context.Background())
+		return err
+	}
 	steps := []string{"SET LOCAL synchronous_commit = on"}
 	if !l.d.deferred {
 		steps = append(steps, "SET CONSTRAINTS ALL IMMEDIATE")
@@ -767,6 +772,9 @@ func (l *load) Commit(ctx context.Context) error {
 		if err := l.forget(ctx); err != nil {
 			return err
 		}
+	}
+	if err := l.clear(ctx); err != nil {
+		return err
 	}
 	if err := l.commit(ctx); err != nil {
 		return err
