@@ -37,6 +37,8 @@ type Merger interface {
 	Stage(ctx context.Context, t *Table, m *dialect.Merge) (*Table, error)
 	// Ready is called when all rows are in the stage, before it is asked.
 	Ready(ctx context.Context, m *dialect.Merge) error
+	// Seek is called before rows of the table are looked for in the stage.
+	Seek(ctx context.Context, m *dialect.Merge) error
 	// Compared is called when all changes are in their table, before they are made.
 	Compared(ctx context.Context, m *dialect.Merge) error
 	// Divide is called before changes are made in parts, by ranges of numbers.
@@ -66,6 +68,9 @@ type Unprepared struct{}
 
 // Ready is what a Merger does there: nothing.
 func (Unprepared) Ready(context.Context, *dialect.Merge) error { return nil }
+
+// Seek is nothing, too.
+func (Unprepared) Seek(context.Context, *dialect.Merge) error { return nil }
 
 // Compared is nothing, too.
 func (Unprepared) Compared(context.Context, *dialect.Merge) error { return nil }

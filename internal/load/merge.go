@@ -148,6 +148,11 @@ func (x *merging) settle(ctx context.Context) ([]sink.Refusal, error) {
 	if err := x.m.Ready(ctx, &x.sql); err != nil {
 		return nil, err
 	}
+	if x.Missing != tray.MissingKept {
+		if err := x.m.Seek(ctx, &x.sql); err != nil {
+			return nil, err
+		}
+	}
 	out, err := x.twice(ctx)
 	if err != nil {
 		return nil, err
@@ -565,7 +570,7 @@ func (x *merging) tallies(ctx context.Context) (err error) {
 		x.rest = x.nothing()
 		return nil
 	}
-	rows, rest, err := x.m.TallyFrom(ctx, x.sql.Rest(), columns, x.loose)
+	rows, rest, err := x.tallyRest(ctx)
 	if err != nil {
 		return err
 	}
@@ -576,6 +581,14 @@ func (x *merging) tallies(ctx context.Context) (err error) {
 	}
 	x.rest = rest
 	return nil
+}
+
+// tallyRest adds up what no record is about.
+func (x *merging) tallyRest(ctx context.Context) (int64, []tally.Tally, error) {
+	if err := x.m.Seek(ctx, &x.sql); err != nil {
+		return 0, nil, err
+	}
+	return x.m.TallyFrom(ctx, x.sql.Rest(), x.r.job.Spec.Table.Columns, x.loose)
 }
 
 // nothing is what no rows come to.
@@ -614,7 +627,7 @@ func (x *merging) missing(ctx context.Context) error {
 				" that the file does not have are not marked as asked"},
 				x.r.Fate()}
 		}
-		rows, rest, err := x.m.TallyFrom(ctx, x.sql.Rest(), columns, x.loose)
+		rows, rest, err := x.tallyRest(ctx)
 		if err != nil {
 			return err
 		}
@@ -801,7 +814,7 @@ func (x *merging) held(ctx context.Context) (count int64, columns []tally.Tally,
 	}
 	others := x.nothing()
 	if count > staged {
-		if _, others, err = x.m.TallyFrom(ctx, x.sql.Rest(), r.job.Spec.Table.Columns, x.loose); err != nil {
+		if _, others, err = x.tallyRest(ctx); err != nil {
 			return 0, nil, nil, err
 		}
 	}

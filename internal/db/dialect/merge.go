@@ -223,7 +223,7 @@ func (m *Merge) Find(onlyNew bool) string {
 	if len(m.Key) == 0 {
 		return m.findWhole()
 	}
-	return "INSERT INTO " + m.Changes + " " + m.Changing(onlyNew)
+	return "INSERT INTO " + m.Changes + " " + m.Changing(onlyNew, "")
 }
 
 // ChangeColumns are the columns of the table of changes, quoted.
@@ -235,12 +235,16 @@ func (m *Merge) ChangeColumns() []string {
 	return append(names, m.kept(func(_ Column, name string) string { return name })...)
 }
 
-// Changing is the query of what the records do, of a merge with a key.
-func (m *Merge) Changing(onlyNew bool) string {
+// Changing is the query of what the records do, of a merge with a key; of some of them, called s, if there is a
+// condition.
+func (m *Merge) Changing(onlyNew bool, some string) string {
 	is := "t." + m.Quote(m.Key[0]) + " IS NULL"
 	where := is
 	if other := m.other("t.", "s."); other != "" && !onlyNew {
 		where += " OR " + other
+	}
+	if some != "" {
+		where = "(" + where + ") AND " + some
 	}
 	var list []string
 	for _, c := range m.All {

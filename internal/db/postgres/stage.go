@@ -200,6 +200,9 @@ func (d *DB) indexStage(ctx context.Context, m *dialect.Merge) error {
 	return err
 }
 
+// Seek implements db.Merger: the index is made before anything is asked.
+func (d *DB) Seek(context.Context, *dialect.Merge) error { return nil }
+
 // attempt runs statements that may be refused, which nothing is left of then.
 func (d *DB) attempt(ctx context.Context, sql ...string) (refused *pgconn.PgError, err error) {
 	if err := d.simple(ctx, "SAVEPOINT attempt"); err != nil {
@@ -224,7 +227,7 @@ func (d *DB) FindChanges(ctx context.Context, m *dialect.Merge, onlyNew bool) er
 		return d.Within().Do(ctx, cannotCompare, m.Find(onlyNew))
 	}
 	make := []string{"DROP TABLE " + m.Changes, fmt.Sprintf("CREATE UNLOGGED TABLE %s (%s) AS %s", m.Changes,
-		strings.Join(m.ChangeColumns(), ", "), m.Changing(onlyNew))}
+		strings.Join(m.ChangeColumns(), ", "), m.Changing(onlyNew, ""))}
 	refused, err := d.attempt(ctx, append([]string{"SET LOCAL enable_parallel_hash = on"},
 		append(make, "SET LOCAL enable_parallel_hash = off")...)...)
 	if err != nil || refused == nil {

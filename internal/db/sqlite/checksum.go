@@ -60,6 +60,7 @@ type pages struct {
 	alias  int // the column that is the rowid, or -1
 	types  []sqltype.Type
 	seed   maphash.Seed
+	take   func(leaf []byte) error // of the tree, in their order
 	block  block
 	full   chan block
 	free   chan block
@@ -87,25 +88,17 @@ func (l *load) Check(ctx context.Context) (*db.Checks, error) {
 	if !l.summed {
 		return nil, nil
 	}
-	p := &pages{d: d, alias: -1, seed: l.seed, full: make(chan block, 2), free: make(chan block, 4)}
+	p := &pages{d: d, seed: l.seed, full: make(chan block, 2), free: make(chan block, 4)}
+	p.take = p.add
 	for _, c := range l.table.Columns {
 		p.types = append(p.types, c.Type)
 	}
-	root, size, err := p.find(ctx, l.table, l.schema())
+	root, err := p.open(ctx, l.table, l.schema())
 	if err != nil || root == 0 {
 		return nil, err
 	}
-	if p.page, err = d.c.prepare("SELECT data FROM sqlite_dbpage WHERE pgno = ? AND schema = '" + l.schema() +
-		"'"); err != nil {
-		return nil, nil // a library without the table of pages
-	}
 	defer p.page.close()
-	first, err := p.read(1)
-	if err != nil {
-		return nil, d.fail("cannot read the table back", err)
-	}
-	p.usable = int(size) - int(first[20])
-	checks, err := p.total(ctx, uint32(root))
+	checks, err := p.total(ctx, root)
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
@@ -117,6 +110,25 @@ func (l *load) Check(ctx context.Context) (*db.Checks, error) {
 		err = d.fail(fmt.Sprintf("counts %d rows, but %d were read back", n, checks.Rows), nil)
 	}
 	return checks, err
+}
+
+// open prepares the reading of a table's pages, and returns the first one's number, or 0 where they cannot be read.
+func (p *pages) open(ctx context.Context, t dialect.Table, schema string) (root uint32, err error) {
+	n, size, err := p.find(ctx, t, schema)
+	if err != nil || n == 0 {
+		return 0, err
+	}
+	if p.page, err = p.d.c.prepare("SELECT data FROM sqlite_dbpage WHERE pgno = ? AND schema = '" + schema +
+		"'"); err != nil {
+		return 0, nil // a library without the table of pages
+	}
+	first, err := p.read(1)
+	if err != nil {
+		p.page.close()
+		return 0, p.d.fail("cannot read the table back", err)
+	}
+	p.usable = int(size) - int(first[20])
+	return uint32(n), nil
 }
 
 // find returns the table's first page and the size of pages, or 0 where its
@@ -279,13 +291,12 @@ func (p *pages) below(ctx context.Context, n uint32, depth int) error {
 		return errNotAPage
 	}
 	be := binary.BigEndian
-	cells := int(be.Uint16(b[3:]))
 	switch b[0] {
 	case leaf:
-		return p.add(b[:p.usable], cells)
+		return p.take(b[:p.usable])
 	case interior:
-		children := make([]uint32, 0, cells+1)
-		for i := range cells {
+		children := make([]uint32, 0, cellsOf(b)+1)
+		for i := range cellsOf(b) {
 			cell := int(be.Uint16(b[innerHead+2*i:]))
 			if cell+4 > p.usable {
 				return errNotAPage
@@ -317,32 +328,20 @@ func (p *pages) local(payload int64) int64 {
 }
 
 // add hands on a leaf. Rows that go on in other pages are put together.
-func (p *pages) add(b []byte, cells int) error {
+func (p *pages) add(b []byte) error {
 	at := len(p.block.leaves)
 	p.block.leaves = append(p.block.leaves, b...)
 	b = p.block.leaves[at:] // the page itself is gone when another is read
-	for i := range cells {
+	for i := range cellsOf(b) {
 		r, size, err := cellOf(b, i)
 		if err != nil {
 			return err
 		}
-		local := p.local(size)
-		if local == size {
+		if p.local(size) == size {
 			continue
 		}
-		if int64(len(r.payload)) < local+4 {
-			return errNotAPage
-		}
-		next := binary.BigEndian.Uint32(r.payload[local:])
-		r.payload = append([]byte(nil), r.payload[:local]...)
-		for int64(len(r.payload)) < size {
-			more, err := p.read(next)
-			if err != nil {
-				return err
-			}
-			next = binary.BigEndian.Uint32(more)
-			n := min(size-int64(len(r.payload)), int64(p.usable-4))
-			r.payload = append(r.payload, more[4:4+n]...)
+		if r, err = p.whole(r, size); err != nil {
+			return err
 		}
 		p.block.long = append(p.block.long, r)
 	}
@@ -352,6 +351,29 @@ func (p *pages) add(b []byte, cells int) error {
 	}
 	return nil
 }
+
+// whole puts a row together that goes on in other pages.
+func (p *pages) whole(r record, size int64) (record, error) {
+	local := p.local(size)
+	if int64(len(r.payload)) < local+4 {
+		return r, errNotAPage
+	}
+	next := binary.BigEndian.Uint32(r.payload[local:])
+	r.payload = append([]byte(nil), r.payload[:local]...)
+	for int64(len(r.payload)) < size {
+		more, err := p.read(next)
+		if err != nil {
+			return r, err
+		}
+		next = binary.BigEndian.Uint32(more)
+		n := min(size-int64(len(r.payload)), int64(p.usable-4))
+		r.payload = append(r.payload, more[4:4+n]...)
+	}
+	return r, nil
+}
+
+// cellsOf is how many cells a page has.
+func cellsOf(page []byte) int { return int(binary.BigEndian.Uint16(page[3:])) }
 
 // cellOf is the i-th cell of a leaf: its row, with what of the page is behind
 // its beginning, and the size of the whole payload.
@@ -375,7 +397,7 @@ func cellOf(b []byte, i int) (r record, size int64, err error) {
 func (a *adder) block(b block) error {
 	for rest := b.leaves; len(rest) > 0; rest = rest[a.usable:] {
 		page := rest[:a.usable]
-		for i := range int(binary.BigEndian.Uint16(page[3:])) {
+		for i := range cellsOf(page) {
 			r, size, err := cellOf(page, i)
 			if err != nil {
 				return err

@@ -140,7 +140,7 @@ func TestBrokenPages(t *testing.T) {
 			b[at] = byte(r.IntN(256))
 		}
 		p.block = block{}
-		if err := p.add(b, int(b[3])<<8|int(b[4])); err != nil {
+		if err := p.add(b); err != nil {
 			wrong++
 			continue
 		}

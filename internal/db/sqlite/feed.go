@@ -30,6 +30,8 @@ type feed struct {
 	without bool   // keys are left out: only rows are shown that follow
 	before  bool   // it ends before the row shown
 	shown   []byte // from that on
+
+	order order // of the rows shown
 }
 
 // feedName is the table's name.
@@ -66,7 +68,7 @@ func (c *conn) feedModule() uintptr {
 
 // feed makes the table, with columns named c0, c1 and so on.
 func (c *conn) feed(columns int) (*feed, error) {
-	f := &feed{columns: columns, key: -1, values: make([]rawValue, columns)}
+	f := &feed{columns: columns, key: -1, order: order{column: -1}, values: make([]rawValue, columns)}
 	module := c.feedModule()
 	if module == 0 {
 		return nil, fmt.Errorf("no memory")
@@ -98,6 +100,9 @@ func (f *feed) next() {
 	}
 	if f.key >= 0 {
 		f.follow()
+	}
+	if f.order.column >= 0 {
+		f.order.see(f.values)
 	}
 }
 

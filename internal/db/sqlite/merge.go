@@ -48,6 +48,11 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 		return nil, err
 	}
 	m.Quiet = triggers == 0 && own == 0
+	number, err := d.rowNumber(ctx, "main", t.Name)
+	if err != nil {
+		return nil, err
+	}
+	d.staged = &staging{m: m, numbered: number != "" && len(m.Key) == 1 && strings.EqualFold(m.Key[0], number)}
 	if triggers > 0 {
 		m.Or = "" // what they do has a way of its own
 	}
@@ -130,32 +135,35 @@ func (c *conn) collation(table, column string) (string, error) {
 	return cmp.Or(libc.GoString(*(*uintptr)(unsafe.Pointer(at(out)))), "BINARY"), nil
 }
 
+// staging is what is known of the stage of a merge.
+type staging struct {
+	m        *dialect.Merge
+	numbered bool // the key is the number of the table's rows
+	indexed  bool // by its key
+	unique   bool // which the index holds no key twice of
+}
+
 // Ready implements db.Merger. An index on the key that does not allow a key twice tells at once whether one does; nulls
-// it allows.
+// it allows. Of keys that have come in order, that is known.
 func (d *DB) Ready(ctx context.Context, m *dialect.Merge) error {
 	if len(m.Key) == 0 {
 		return nil
 	}
-	var key, null []string
-	for _, k := range m.Key {
-		key, null = append(key, Dialect.Quote(k)), append(null, Dialect.Quote(k)+" IS NULL")
-	}
-	index := fmt.Sprintf("INDEX %s ON %s (%s)", Dialect.Qualified(temporary, db.StageTable+"_key"),
-		Dialect.Quote(db.StageTable), strings.Join(key, ", "))
-	err := d.c.exec("CREATE UNIQUE " + index)
-	if m.Apart = err == nil; refusal(err) {
-		err = d.c.exec("CREATE " + index)
-	}
-	if err != nil {
-		return d.fail("cannot make the tables of a merge", err)
-	}
-	if m.Apart {
-		nulls, err := d.questions().Number(ctx, "cannot be read",
-			fmt.Sprintf("SELECT count(*) FROM %s WHERE %s", m.Stage, strings.Join(null, " OR ")))
-		m.Apart = nulls == 0
+	if is, err := d.ordered(ctx, m); err != nil || is && !m.Undoes {
+		m.Apart = is
 		return err
 	}
-	return nil
+	if err := d.Seek(ctx, m); err != nil || !d.staged.unique {
+		return err
+	}
+	var null []string
+	for _, k := range m.Key {
+		null = append(null, Dialect.Quote(k)+" IS NULL")
+	}
+	nulls, err := d.questions().Number(ctx, "cannot be read",
+		fmt.Sprintf("SELECT count(*) FROM %s WHERE %s", m.Stage, strings.Join(null, " OR ")))
+	m.Apart = nulls == 0
+	return err
 }
 
 // Compared implements db.Merger.

@@ -39,6 +39,7 @@ type DB struct {
 	readOnly bool
 	created  bool // by us, and nothing has been committed yet
 	load     *load
+	staged   *staging // of the last merge
 	// together tells that several loads are in the transaction that is open.
 	together bool
 	// beginning tells that the write lock is being taken.
@@ -314,6 +315,7 @@ func (d *DB) Begin(ctx context.Context, spec db.Spec) (db.Load, error) {
 		l.Rollback()
 		return nil, d.fail("cannot prepare the insert", err)
 	}
+	l.watch()
 	l.summed, l.seed = spec.Mode.New() && spec.Like == nil || spec.Stage != nil, maphash.MakeSeed()
 	l.stop = context.AfterFunc(ctx, d.c.interrupt)
 	return l, nil
