@@ -58,6 +58,22 @@ func Postgres(t testing.TB) (string, *sql.DB) {
 	return u.String(), db
 }
 
+// Pooled returns what Postgres does, by the URL of a pooler that lends connections for sessions; lent is
+// that of a database for whose transactions it lends them.
+func Pooled(t testing.TB) (pooled, lent string, db *sql.DB) {
+	t.Helper()
+	at := os.Getenv("AMBERTRAY_TEST_POOLER")
+	if at == "" {
+		t.Skip("no pooler of PostgreSQL; 'make test' starts one")
+	}
+	base, db := Postgres(t)
+	u, err := url.Parse(base)
+	require.NoError(t, err)
+	u.Host = at
+	pooled, u.Path = u.String(), "/lent"
+	return pooled, u.String(), db
+}
+
 // Shards returns what Postgres does, with a database that knows two others as the servers shard2 and
 // shard3, and connections with all three.
 func Shards(t testing.TB) (string, *sql.DB, []*sql.DB) {

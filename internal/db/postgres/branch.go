@@ -52,8 +52,32 @@ func (s *shards) begin(ctx context.Context, l *load) error {
 		if err := b.simple(ctx, strings.Join(steps, "; ")); err != nil {
 			return err
 		}
+		if l.spec.Mode == db.Refill {
+			for _, p := range b.parts {
+				if err := b.empty(ctx, tx, p.table); err != nil {
+					return err
+				}
+			}
+		}
 	}
 	return s.way.make(ctx, l.d, s.parts, l.binary)
+}
+
+// empty takes all rows out of the partitions that the first server has itself; those of the others are emptied as their
+// transactions begin. Nobody may add to the table meanwhile, whatever server has the row.
+func (s *shards) empty(ctx context.Context, l *load) error {
+	if err := l.d.simple(ctx, "LOCK TABLE "+s.parent+" IN ACCESS EXCLUSIVE MODE"); err != nil {
+		return err
+	}
+	for _, p := range s.parts {
+		if p.foreign {
+			continue
+		}
+		if err := l.d.empty(ctx, l.tx, p.name); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // commit commits the load on all servers.

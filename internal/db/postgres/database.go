@@ -84,10 +84,10 @@ func open(ctx context.Context, at db.Address) (db.Session, error) {
 		}
 	}
 	if at.LockWait > 0 {
-		cfg.RuntimeParams["lock_timeout"] = fmt.Sprint(at.LockWait.Milliseconds())
+		cfg.RuntimeParams[lockWait] = fmt.Sprint(at.LockWait.Milliseconds())
 	}
 	if at.ReadOnly {
-		cfg.RuntimeParams["default_transaction_read_only"] = "on"
+		cfg.RuntimeParams[readOnly] = "on"
 	}
 	d, err := connect(ctx, at.Where, cfg)
 	if err != nil {

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"time"
 
@@ -42,6 +43,6 @@ func (d *DB) Blockers(ctx context.Context) (who string) {
 	}
 	defer c.Close(ctx)
 	c.QueryRow(ctx, `SELECT usename || coalesce(', ' || nullif(application_name, ''), '') || ', process ' || pid || ', ' || state
-		FROM pg_stat_activity WHERE pid = ANY(pg_blocking_pids($1)) LIMIT 1`, int32(d.c.PgConn().PID())).Scan(&who)
+		FROM pg_stat_activity WHERE pid = ANY(pg_blocking_pids($1)) LIMIT 1`, int32(cmp.Or(d.lent, d.c.PgConn().PID()))).Scan(&who)
 	return who
 }

@@ -40,22 +40,25 @@ type DB struct {
 	deferred  bool   // its foreign keys are heeded at the end
 	refitting pgx.Tx // of a change of a definition
 	stage     *stage // of a merge, or nil
+	lent      uint32 // the server's process that a pooler has lent, or 0
+	wait      string // how long is waited for a lock; empty: as the server likes
 }
 
 // connect opens a session. Its settings are those under which values are
 // compared: UTC, ISO dates, UTF-8.
 func connect(ctx context.Context, where string, cfg *pgx.ConnConfig) (*DB, error) {
-	for k, v := range map[string]string{"timezone": "UTC", "datestyle": "ISO", "client_encoding": "UTF8",
-		"application_name":   "ambertray",
-		"extra_float_digits": "1", "standard_conforming_strings": "on", "intervalstyle": "postgres",
-		"bytea_output": "hex"} {
-		cfg.RuntimeParams[k] = v
-	}
+	wait := cfg.RuntimeParams[lockWait]
+	prepare(cfg)
 	c, err := pgx.ConnectConfig(ctx, cfg)
 	if err != nil {
 		return nil, explain(where, "cannot connect", err)
 	}
-	return &DB{where: where, c: c}, nil
+	d := &DB{where: where, c: c, wait: wait}
+	if err := d.behind(ctx); err != nil {
+		c.Close(context.WithoutCancel(ctx))
+		return nil, err
+	}
+	return d, nil
 }
 
 // Protection implements [db.Guarded].
@@ -361,10 +364,13 @@ func (l *load) makeReady(ctx context.Context) error {
 	}
 	switch l.spec.Mode {
 	case db.Refill:
-		if len(l.spec.Referrers) > 0 {
+		switch {
+		case len(l.spec.Referrers) > 0:
 			return l.inPlace(ctx)
+		case l.apart != nil:
+			return l.apart.empty(ctx, l)
 		}
-		return l.empty(ctx)
+		return l.d.empty(ctx, l.tx, l.table)
 	case db.Replace:
 		steps = append(steps, "DROP TABLE IF EXISTS "+l.table)
 	case db.Append, db.Create, db.Merge:
@@ -417,21 +423,21 @@ func keyless(t dialect.Table) dialect.Table {
 	return t
 }
 
-// empty takes all rows out of the table: by TRUNCATE, or by DELETE where other
-// tables refer to this one, or only that is allowed.
-func (l *load) empty(ctx context.Context) error {
-	truncate, remove := "TRUNCATE "+l.table, "DELETE FROM "+l.table
+// empty takes all rows out of a table: by TRUNCATE, or by DELETE where other
+// tables refer to it, or only that is allowed.
+func (d *DB) empty(ctx context.Context, tx pgx.Tx, table string) error {
+	truncate, remove := "TRUNCATE "+table, "DELETE FROM "+table
 	for _, sql := range []string{"SAVEPOINT refill", truncate, "RELEASE refill"} {
-		_, err := l.tx.Exec(ctx, sql)
+		_, err := tx.Exec(ctx, sql)
 		var p *pgconn.PgError
 		if sql == truncate && errors.As(err, &p) && (p.Code == "0A000" || p.Code == "42501") {
 			sql = remove
-			if _, err = l.tx.Exec(ctx, "ROLLBACK TO refill"); err == nil {
-				_, err = l.tx.Exec(ctx, sql)
+			if _, err = tx.Exec(ctx, "ROLLBACK TO refill"); err == nil {
+				_, err = tx.Exec(ctx, sql)
 			}
 		}
 		if err != nil {
-			return l.d.fail("refuses: "+sql, err)
+			return d.fail("refuses: "+sql, err)
 		}
 	}
 	return nil
@@ -450,7 +456,11 @@ func (l *load) begin(ctx context.Context) error {
 			return l.d.fail("cannot begin a transaction", err)
 		}
 	}
-	if err := l.stand(ctx, tx); err != nil {
+	err := l.d.stays(ctx)
+	if err == nil {
+		err = l.stand(ctx, tx)
+	}
+	if err != nil {
 		tx.Rollback(context.Background())
 		return err
 	}

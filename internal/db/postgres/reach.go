@@ -86,8 +86,8 @@ func (d *DB) beyond(p partition) (*pgx.ConnConfig, error) {
 		return nil, detour(p.serverName + " cannot be reached from here")
 	}
 	cfg.User, cfg.Password, cfg.ConnectTimeout = p.account["user"], p.account["password"], 5*time.Second
-	if wait := d.c.Config().RuntimeParams["lock_timeout"]; wait != "" {
-		cfg.RuntimeParams["lock_timeout"] = wait
+	if d.wait != "" {
+		cfg.RuntimeParams[lockWait] = d.wait
 	}
 	return cfg, nil
 }

@@ -140,8 +140,13 @@ func (d *DB) suits(ctx context.Context, s *shards, spec *db.Spec) error {
 	switch {
 	case spec.Within:
 		return detour("every value is compared within the transaction")
-	case spec.Mode != db.Append || spec.Deletes || len(spec.Alter) > 0:
-		return detour("only rows that are added go straight")
+	case spec.Mode != db.Append && spec.Mode != db.Refill || spec.Deletes || len(spec.Alter) > 0:
+		return detour("only rows that are added, and those of a refill, go straight")
+	case spec.Mode == db.Refill && len(spec.Referrers) > 0:
+		return detour("other tables refer to the table that is refilled")
+	}
+	if err := d.mayTouch(ctx, spec, s.parts); err != nil {
+		return err
 	}
 	if err := d.plainTable(ctx, s.parent, spec, s.parts); err != nil {
 		return err
@@ -149,6 +154,33 @@ func (d *DB) suits(ctx context.Context, s *shards, spec *db.Spec) error {
 	var err error
 	s.way, err = d.wayOf(ctx, s.parent, spec, s.parts)
 	return err
+}
+
+// mayTouch makes sure that the account may do with partitions on the first server what is done with them by
+// themselves: their rows are added up, and taken out by a refill.
+func (d *DB) mayTouch(ctx context.Context, spec *db.Spec, parts []partition) error {
+	for _, p := range parts {
+		if p.foreign {
+			continue
+		}
+		is, err := d.may(ctx, p.name, spec.Mode)
+		if err != nil {
+			return err
+		}
+		if !is {
+			return detour("the account may not touch " + p.name + " by itself")
+		}
+	}
+	return nil
+}
+
+// may reports whether the account may read rows of a table, and, for a refill, take all out.
+func (d *DB) may(ctx context.Context, table string, mode db.Mode) (is bool, err error) {
+	if err = d.c.QueryRow(ctx, `SELECT has_table_privilege($1, 'SELECT') AND
+		($2 OR has_table_privilege($1, 'DELETE, TRUNCATE'))`, table, mode != db.Refill).Scan(&is); err != nil {
+		err = d.fail("cannot say what the account may do with "+table, err)
+	}
+	return
 }
 
 // find finds the tables of the partitions on their servers.
@@ -318,9 +350,14 @@ func (b *branch) add(ctx context.Context, d *DB, p partition, found *db.Table, s
 	if err != nil {
 		return b.fail("cannot describe "+x.table, err)
 	}
+	if plain {
+		if plain, err = b.may(ctx, x.table, spec.Mode); err != nil {
+			return err
+		}
+	}
 	if !plain {
-		return detour("the table of " + p.name + " on " + b.name + " has triggers, rules or policies, or takes no " +
-			"rows of this account")
+		return detour("the table of " + p.name + " on " + b.name + " has triggers, rules or policies, or this " +
+			"account may not do there what the load has to")
 	}
 	has, err := b.Find(ctx, schema, table)
 	if err != nil {
