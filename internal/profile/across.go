@@ -2,6 +2,7 @@ package profile
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -100,8 +101,15 @@ func (p *Profile) apart(sources []*source.Source, at [][]int, opt Options) {
 		}
 		return 2*n > len(a)
 	}
-	var groups [][]int
+	var groups [][]int // of sources, one for all that have the same columns
+	same, first := make([][]int, len(has)), map[string]int{}
 	for k := range has {
+		columns := fmt.Sprint(slices.Sorted(maps.Keys(has[k])))
+		if one, is := first[columns]; is {
+			same[one] = append(same[one], k)
+			continue
+		}
+		first[columns], same[k] = k, []int{k}
 		one := []int{k}
 		groups = slices.DeleteFunc(groups, func(g []int) bool {
 			if !slices.ContainsFunc(g, func(other int) bool { return alike(has[k], has[other]) }) {
@@ -120,7 +128,12 @@ func (p *Profile) apart(sources []*source.Source, at [][]int, opt Options) {
 	var parts []string
 	for _, g := range groups[:min(len(groups), 4)] {
 		var names []string
+		var all []int
 		for _, k := range g {
+			all = append(all, same[k]...)
+		}
+		slices.Sort(all)
+		for _, k := range all {
 			names = append(names, short(sources[k]))
 		}
 		s := sources[g[0]]

@@ -246,6 +246,7 @@ type runAll struct {
 	uniques       []*unique
 	total         *worker
 	each          []*Profile
+	first         int // records of theirs that are kept as they stand
 	done, records int64
 }
 
@@ -301,6 +302,10 @@ func (r *runAll) one(ctx context.Context, k int) error {
 		nobody[i].gone.Store(true)
 	}
 	p.decide(r.sources[k], w, nobody, r.opt)
+	// What a decision goes back on is asked of all sources together; there may be ten thousand of them.
+	p.decided = nil
+	p.First = slices.Clip(slices.Clone(p.First[:min(len(p.First), previews-r.first)]))
+	r.first += len(p.First)
 	r.each = append(r.each, p)
 	for i, u := range r.at[k] {
 		r.total.cols[u].merge(w.cols[i])

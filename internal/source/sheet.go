@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"time"
 
 	"ambertray/internal/phrase"
 	"ambertray/internal/source/delimited"
@@ -106,12 +108,16 @@ func (s *Source) chooseSheet(ctx context.Context, book *workbook.Book, known Kno
 // notInBook is the error of something that a person has named and the workbook
 // does not have.
 func (s *Source) notInBook(book *workbook.Book, format string, args ...any) error {
+	const shown = 20
 	var names []string
-	for _, x := range book.Sheets {
+	for _, x := range book.Sheets[:min(len(book.Sheets), shown)] {
 		names = append(names, strconv.Quote(x.Name))
 	}
-	return &Problem{Source: s.Name, What: fmt.Sprintf(format, args...), Decision: true, Do: "its sheets are " +
-		strings.Join(names, ", ")}
+	do := "its sheets are " + strings.Join(names, ", ")
+	if more := len(book.Sheets) - shown; more > 0 {
+		do += fmt.Sprintf(" and %d others", more)
+	}
+	return &Problem{Source: s.Name, What: fmt.Sprintf(format, args...), Decision: true, Do: do}
 }
 
 // rangeIn is the range that is wanted, and the sheet: as given, or that of a named
@@ -195,8 +201,40 @@ func (s *Source) otherSheets(ctx context.Context, book *workbook.Book, but int) 
 	return out, nil
 }
 
+// looked is what has been found in which sheets of which files: for each sheet of a workbook that is loaded as a table
+// of its own, all others are looked at.
+var looked struct {
+	sync.Mutex
+	at map[lookedAt]bool
+}
+
+// lookedAt is a sheet of a file as it was.
+type lookedAt struct {
+	path     string
+	size     int64
+	modified time.Time
+	sheet    string
+}
+
 // fills reports whether a sheet has any data.
 func (s *Source) fills(ctx context.Context, x *workbook.Sheet) (some bool, err error) {
+	at := lookedAt{s.Path, s.FileSize, s.Modified, x.Name}
+	known := s.Path != "" && s.Member == "" && !s.Modified.IsZero()
+	if known {
+		looked.Lock()
+		defer looked.Unlock()
+		if some, is := looked.at[at]; is {
+			return some, nil
+		}
+		defer func() {
+			if err == nil {
+				if looked.at == nil {
+					looked.at = map[lookedAt]bool{}
+				}
+				looked.at[at] = some
+			}
+		}()
+	}
 	err = x.Rows(ctx, func(*workbook.Row) error { some = true; return errEnough })
 	if err != nil && err != errEnough {
 		return false, s.unpackProblem(fmt.Errorf("sheet %q: %w", x.Name, err))

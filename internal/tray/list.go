@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"ambertray/internal/phrase"
@@ -51,12 +52,12 @@ func (e *Entry) Look() Summary {
 	if info, err := os.Stat(e.Dir); err == nil {
 		s.Started = info.ModTime()
 	}
-	r, err := e.Receipt()
+	r, err := e.again(ReceiptFile, e.Receipt)
 	if err != nil {
 		s.Error = err
 		return s
 	}
-	pending, err := e.Pending()
+	pending, err := e.again(pendingFile, e.Pending)
 	if err == nil {
 		if s.Stops, err = e.Stops(); s.Stops != nil {
 			s.Started = s.Stops.Started
@@ -79,6 +80,44 @@ func (e *Entry) Look() Summary {
 		s.Started = s.Receipt.Started
 	}
 	return s
+}
+
+// listed are the receipts that lists have read: a set of a thousand loads lists the tray before each of them, and a
+// receipt of many sources is long.
+var listed struct {
+	sync.Mutex
+	by map[string]listing
+}
+
+// A listing is a receipt and the file that it was in.
+type listing struct {
+	file    os.FileInfo
+	receipt *Receipt
+}
+
+// again is a receipt that is read once as long as its file is the same. Of what is returned, the lists are shared.
+func (e *Entry) again(file string, read func() (*Receipt, error)) (*Receipt, error) {
+	path := e.Path(file)
+	info, err := os.Stat(path)
+	if err != nil {
+		return read()
+	}
+	listed.Lock()
+	defer listed.Unlock()
+	l, is := listed.by[path]
+	if !is || !os.SameFile(l.file, info) || l.file.Size() != info.Size() || !l.file.ModTime().Equal(info.ModTime()) {
+		r, err := read()
+		if err != nil || r == nil {
+			return r, err
+		}
+		if listed.by == nil {
+			listed.by = map[string]listing{}
+		}
+		l = listing{info, r}
+		listed.by[path] = l
+	}
+	r := *l.receipt
+	return &r, nil
 }
 
 // rank is the order in which states need a hand.

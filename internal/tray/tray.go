@@ -31,6 +31,8 @@ const (
 	// OriginalFile is the rejects as they were, which nobody edits.
 	OriginalFile = "rejects.original.csv"
 	ReceiptFile  = "receipt.json"
+	// pendingFile is a receipt before the commit.
+	pendingFile = ReceiptFile + ".part"
 	// BeforeFile has the rows that a merge changed or deleted, as they were, and the keys of
 	// those that it inserted; BeforePlanFile is the plan that reads it.
 	BeforeFile     = "before.csv"
@@ -170,7 +172,7 @@ func (e *Entry) Receipt() (*Receipt, error) { return e.receipt(ReceiptFile) }
 // It is nil if there is none. Half a file means that the commit was not
 // reached.
 func (e *Entry) Pending() (*Receipt, error) {
-	r, err := e.receipt(ReceiptFile + ".part")
+	r, err := e.receipt(pendingFile)
 	var bad *json.SyntaxError
 	if errors.As(err, &bad) {
 		return nil, nil
@@ -194,7 +196,7 @@ func (e *Entry) receipt(file string) (*Receipt, error) {
 }
 
 // Drop removes a pending receipt, whose commit did not come to be.
-func (e *Entry) Drop() error { return os.Remove(e.Path(ReceiptFile + ".part")) }
+func (e *Entry) Drop() error { return os.Remove(e.Path(pendingFile)) }
 
 // Log opens the log to be appended to, and keeps others from working on the
 // entry until it is closed, or the program ends in whatever way.

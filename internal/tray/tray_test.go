@@ -160,6 +160,22 @@ func TestEntriesThatNeedAHandComeFirst(t *testing.T) {
 	assert.Equal(t, CutOff, unsure.Look().State)
 	require.NoError(t, unsure.Drop())
 
+	// A receipt that is another one is read again, however it came about; who changes one that was listed changes no list.
+	list[0].Receipt, list[5].Receipt.Verdict = nil, Failed
+	for k, verdict := range []Verdict{Waiting, Undone} {
+		other := filepath.Join(dir, "other.json")
+		b, err := os.ReadFile(list[5].Entry.Path(ReceiptFile))
+		require.NoError(t, err)
+		b = []byte(strings.Replace(string(b), `"verdict": "`+string([]Verdict{Clear, Waiting}[k])+`"`, `"verdict": "`+string(verdict)+`"`, 1))
+		if k == 0 { // in its place
+			require.NoError(t, os.WriteFile(list[5].Entry.Path(ReceiptFile), b, 0o666))
+		} else {
+			require.NoError(t, os.WriteFile(other, b, 0o666))
+			require.NoError(t, os.Rename(other, list[5].Entry.Path(ReceiptFile)))
+		}
+		assert.Equal(t, State(verdict), list[5].Entry.Look().State)
+	}
+
 	none, err := List(filepath.Join(dir, "nowhere"))
 	require.NoError(t, err)
 	assert.Empty(t, none)

@@ -18,6 +18,8 @@ const (
 	// tail is how many bytes the last chunk has at least, if the text has
 	// them: trailing totals are recognised within the last chunk.
 	tail = 32 << 10
+	// least is how many bytes there is room for at first.
+	least = 8 << 10
 )
 
 // A Chunk is a run of whole records.
@@ -101,9 +103,13 @@ func NewChunker(r io.Reader, form Form, line int64) *Chunker {
 // Next returns the next chunk, or io.EOF after the last one. A text without
 // any bytes has no chunks.
 func (c *Chunker) Next() (*Chunk, error) {
+	if c.err != nil && errors.Is(c.err, io.EOF) && len(c.rest) == 0 {
+		return nil, io.EOF
+	}
 	ch, _ := c.pool.Get().(*Chunk)
 	if ch == nil {
-		ch = &Chunk{pool: &c.pool, Data: make([]byte, 0, c.Size+tail)}
+		// There may be thousands of short texts: the first chunk grows as there is more of it.
+		ch = &Chunk{pool: &c.pool, Data: make([]byte, 0, map[bool]int{true: least, false: c.Size + tail}[c.seq == 0])}
 	}
 	// The chunk starts with what the one before left over.
 	buf := append(ch.Data[:0], c.rest...)
@@ -164,13 +170,13 @@ var newline = []byte{'\n'}
 // fill reads until buf holds want bytes or the reader has no more.
 func (c *Chunker) fill(buf []byte, want int) []byte {
 	want += tail
-	if cap(buf) < want {
-		grown := make([]byte, len(buf), want)
-		copy(grown, buf)
-		buf = grown
-	}
 	for len(buf) < want && c.err == nil {
-		n, err := c.r.Read(buf[len(buf):want])
+		if len(buf) == cap(buf) {
+			grown := make([]byte, len(buf), min(max(2*len(buf), least), want))
+			copy(grown, buf)
+			buf = grown
+		}
+		n, err := c.r.Read(buf[len(buf):min(cap(buf), want)])
 		buf = buf[:len(buf)+n]
 		c.err = err
 	}
