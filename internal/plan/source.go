@@ -14,10 +14,8 @@ func (s Source) MarshalYAML() (any, error) {
 	n := &yaml.Node{Kind: yaml.MappingNode}
 	add := func(key string, value any) (*yaml.Node, error) {
 		var k, v yaml.Node
-		k.SetString(key)
-		if text, is := value.(string); is { // there may be thousands of sources, and an encoder is large
-			v.SetString(text)
-		} else if err := v.Encode(value); err != nil {
+		k.SetString(key) // there may be thousands of sources, and an encoder is large
+		if err := v.Encode(value); err != nil {
 			return nil, err
 		}
 		n.Content = append(n.Content, &k, &v)
