@@ -251,9 +251,6 @@ func TestLostAnswers(t *testing.T) {
 						before = 6
 					}
 					c := newCutter(t, u.Host, at, behind, deaf)
-					if mode == "merge" && s.name == "postgres" {
-						c.nth = 2 // the stage is made in a transaction of its own
-					}
 					args := append([]string{"load", "new.csv", "--table", table, "--mode", mode, "--yes", "--tray", "cut-" + table}, keyIn[mode]...)
 					r := b.try(append(args, "--into", c.through(u))...)
 					require.True(t, c.did(), what)

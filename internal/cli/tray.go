@@ -105,7 +105,12 @@ func (a *app) listTray(dir string, all bool) error {
 	if n := counts[tray.Unsure]; n > 0 {
 		sum += fmt.Sprintf(", %s unsure", grouped(n))
 	}
-	if counts[tray.IsClear]+counts[tray.IsUndone] == int64(len(list)) {
+	switch loads, undone := int64(len(list)), counts[tray.IsUndone]; {
+	case undone == loads:
+		sum += ", all undone"
+	case counts[tray.IsClear]+undone == loads && undone > 0:
+		sum += fmt.Sprintf(", %s undone, the others clear", grouped(undone))
+	case counts[tray.IsClear] == loads:
 		sum += ", all clear"
 	}
 	fmt.Fprintf(a.out, "%s  %s: %s\n\n", st.head("Tray"), dir, sum)
