@@ -55,10 +55,26 @@ type Merger interface {
 	Unstage(ctx context.Context)
 }
 
+// What a merge could not do, for errors.
+const (
+	CannotStage   = "cannot make the tables of a merge"
+	CannotCompare = "cannot compare the file with the table"
+)
+
 // A ChangesFinder is a Merger that has a way of its own to find what changes.
 type ChangesFinder interface {
-	// FindChanges fills the table of changes with what the records do; see [dialect.Merge.Find].
-	FindChanges(ctx context.Context, m *dialect.Merge, onlyNew bool) error
+	// FindChanges fills the table of changes, and reports whether it has: not every merge can be done so.
+	FindChanges(ctx context.Context, m *dialect.Merge, onlyNew bool) (done bool, err error)
+}
+
+// FindChanges fills the table of changes with what the records do; see [dialect.Merge.Find].
+func FindChanges(ctx context.Context, m Merger, x *dialect.Merge, onlyNew bool) error {
+	if own, is := m.(ChangesFinder); is {
+		if done, err := own.FindChanges(ctx, x, onlyNew); done || err != nil {
+			return err
+		}
+	}
+	return m.Within().Do(ctx, CannotCompare, x.Find(onlyNew))
 }
 
 // Unprepared is a part of a [Merger] that has nothing to do before the stage is asked, and before

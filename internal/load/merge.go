@@ -127,11 +127,11 @@ func (r *run) stage(ctx context.Context) (err error) {
 }
 
 func (x *merging) number(ctx context.Context, sql string) (int64, error) {
-	return x.m.Within().Number(ctx, "cannot compare the file with the table", sql)
+	return x.m.Within().Number(ctx, db.CannotCompare, sql)
 }
 
 func (x *merging) do(ctx context.Context, sql string) error {
-	return x.m.Within().Do(ctx, "cannot compare the file with the table", sql)
+	return x.m.Within().Do(ctx, db.CannotCompare, sql)
 }
 
 // took writes into the log how long a part of the merge took.
@@ -351,13 +351,7 @@ func joinNumbers(numbers []int64) string {
 // find finds out what each record does.
 func (x *merging) find(ctx context.Context) error {
 	defer x.took("found what changes")()
-	err := error(nil)
-	if own, is := x.m.(db.ChangesFinder); is {
-		err = own.FindChanges(ctx, &x.sql, x.OnlyNew)
-	} else {
-		err = x.do(ctx, x.sql.Find(x.OnlyNew))
-	}
-	if err != nil {
+	if err := db.FindChanges(ctx, x.m, &x.sql, x.OnlyNew); err != nil {
 		return err
 	}
 	if x.Missing != tray.MissingKept {

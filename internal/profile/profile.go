@@ -304,7 +304,7 @@ func (r *runAll) one(ctx context.Context, k int) error {
 	p.decide(r.sources[k], w, nobody, r.opt)
 	// What a decision goes back on is asked of all sources together; there may be ten thousand of them.
 	p.decided = nil
-	p.First = slices.Clip(slices.Clone(p.First[:min(len(p.First), previews-r.first)]))
+	p.First = slices.Clone(p.First[:min(len(p.First), previews-r.first)])
 	r.first += len(p.First)
 	r.each = append(r.each, p)
 	for i, u := range r.at[k] {

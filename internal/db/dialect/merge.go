@@ -132,6 +132,9 @@ func (m *Merge) Definitions(number, row, what, index string, column func(name, a
 		fmt.Sprintf("CREATE INDEX %s ON %s (%s)", index, m.Changes, ChangeRow)}
 }
 
+// Names are the columns, quoted.
+func (m *Merge) Names() string { return m.names("") }
+
 // names are the columns, quoted, with what stands before each.
 func (m *Merge) names(before string) string {
 	var out []string
@@ -191,6 +194,15 @@ func anyOf(conditions []string) string {
 // Twice finds one key that stands more than once in the stage.
 func (m *Merge) Twice() string {
 	return m.First(m.keys(""), fmt.Sprintf("%s GROUP BY %s HAVING count(*) > 1", m.Stage, m.keys("")), 1)
+}
+
+// CountNullKeys counts rows of the stage of which a part of the key is null: an index takes those for different.
+func (m *Merge) CountNullKeys() string {
+	var null []string
+	for _, k := range m.Key {
+		null = append(null, m.Quote(k)+" IS NULL")
+	}
+	return fmt.Sprintf("SELECT count(*) FROM %s WHERE %s", m.Stage, anyOf(null))
 }
 
 // TwiceRows are the numbers of all rows whose key stands more than once, or of all but

@@ -69,7 +69,7 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 			dialect.ChangeRow, index, m.NoChanges("NULL", "NULL"), m.Table, empty),
 	} {
 		if err := d.execRoomy(ctx, sql); err != nil {
-			return nil, d.fail("cannot make the tables of a merge", err)
+			return nil, d.fail(db.CannotStage, err)
 		}
 	}
 	if d.readOnly {

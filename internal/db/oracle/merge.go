@@ -48,7 +48,7 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 			at := slices.IndexFunc(f.Columns, func(c db.Column) bool { return c.Name == name })
 			return as + " " + f.Columns[at].Type
 		}) {
-		if err := d.define(ctx, "cannot make the tables of a merge", sql); err != nil {
+		if err := d.define(ctx, db.CannotStage, sql); err != nil {
 			return nil, err
 		}
 	}

@@ -54,7 +54,7 @@ func (s *shards) begin(ctx context.Context, l *load) error {
 		}
 		if l.spec.Mode == db.Refill {
 			for _, p := range b.parts {
-				if err := b.empty(ctx, tx, p.table); err != nil {
+				if err := b.empty(ctx, p.table); err != nil {
 					return err
 				}
 			}
@@ -73,7 +73,7 @@ func (s *shards) empty(ctx context.Context, l *load) error {
 		if p.foreign {
 			continue
 		}
-		if err := l.d.empty(ctx, l.tx, p.name); err != nil {
+		if err := l.d.empty(ctx, p.name); err != nil {
 			return err
 		}
 	}

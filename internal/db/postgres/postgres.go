@@ -370,7 +370,7 @@ func (l *load) makeReady(ctx context.Context) error {
 		case l.apart != nil:
 			return l.apart.empty(ctx, l)
 		}
-		return l.d.empty(ctx, l.tx, l.table)
+		return l.d.empty(ctx, l.table)
 	case db.Replace:
 		steps = append(steps, "DROP TABLE IF EXISTS "+l.table)
 	case db.Append, db.Create, db.Merge:
@@ -425,20 +425,17 @@ func keyless(t dialect.Table) dialect.Table {
 
 // empty takes all rows out of a table: by TRUNCATE, or by DELETE where other
 // tables refer to it, or only that is allowed.
-func (d *DB) empty(ctx context.Context, tx pgx.Tx, table string) error {
+func (d *DB) empty(ctx context.Context, table string) error {
 	truncate, remove := "TRUNCATE "+table, "DELETE FROM "+table
-	for _, sql := range []string{"SAVEPOINT refill", truncate, "RELEASE refill"} {
-		_, err := tx.Exec(ctx, sql)
-		var p *pgconn.PgError
-		if sql == truncate && errors.As(err, &p) && (p.Code == "0A000" || p.Code == "42501") {
-			sql = remove
-			if _, err = tx.Exec(ctx, "ROLLBACK TO refill"); err == nil {
-				_, err = tx.Exec(ctx, sql)
-			}
-		}
-		if err != nil {
-			return d.fail("refuses: "+sql, err)
-		}
+	refused, err := d.attempt(ctx, truncate)
+	switch {
+	case err != nil || refused == nil:
+		return err
+	case refused.Code != "0A000" && refused.Code != "42501":
+		return d.fail("refuses: "+truncate, refused)
+	}
+	if _, err := d.c.Exec(ctx, remove); err != nil {
+		return d.fail("refuses: "+remove, err)
 	}
 	return nil
 }

@@ -24,7 +24,7 @@ type stage struct {
 
 // stageOf is the stage of a merge, of tables of these names. With ordinary, kind is what they are.
 func stageOf(m *dialect.Merge, ordinary bool, schema string, names [2]string) *stage {
-	s, kind, columns := &stage{ordinary: ordinary}, "UNLOGGED", []string{}
+	s, kind, columns := &stage{ordinary: ordinary}, "UNLOGGED", ""
 	if !ordinary {
 		kind = "TEMPORARY"
 	}
@@ -32,14 +32,12 @@ func stageOf(m *dialect.Merge, ordinary bool, schema string, names [2]string) *s
 		s.tables[i] = Dialect.Qualified(schema, n)
 	}
 	if m.Undoes {
-		columns = append(columns, "''::text AS "+dialect.ChangeWhat)
+		columns = "''::text AS " + dialect.ChangeWhat + ", "
 	}
-	for _, c := range m.Columns {
-		columns = append(columns, quote(c.Name))
-	}
+	columns += m.Names()
 	s.make = []string{
 		fmt.Sprintf("CREATE %s TABLE %s AS SELECT %s FROM %s WITH NO DATA", kind, s.tables[0],
-			strings.Join(columns, ", "), m.Table),
+			columns, m.Table),
 		// Numbers are taken from the sequence many at a time.
 		fmt.Sprintf("ALTER TABLE %s ADD %s bigint GENERATED ALWAYS AS IDENTITY (CACHE 1000)", s.tables[0], m.Number),
 		fmt.Sprintf("CREATE %s TABLE %s AS SELECT %s FROM %s t WITH NO DATA", kind, s.tables[1],
@@ -90,28 +88,27 @@ func makeStage(ctx context.Context, tx pgx.Tx, s *stage) error {
 
 // temporaryStage makes temporary tables, and returns their schema.
 func (d *DB) temporaryStage(ctx context.Context) (schema string, err error) {
-	const cannot = "cannot make the tables of a merge"
 	// It counts for a session that has no temporary table yet.
 	if d.together == nil {
 		_, _ = d.c.Exec(ctx, "SET temp_buffers = '64MB'")
 	}
 	tx, err := d.within(ctx, pgx.ReadWrite)
 	if err != nil {
-		return "", d.fail(cannot, err)
+		return "", d.fail(db.CannotStage, err)
 	}
 	defer tx.Rollback(context.WithoutCancel(ctx))
 	if _, err := tx.Exec(ctx, d.stage.drop()); err != nil {
-		return "", d.fail(cannot, err)
+		return "", d.fail(db.CannotStage, err)
 	}
 	if err := makeStage(ctx, tx, d.stage); err != nil {
-		return "", d.fail(cannot, err)
+		return "", d.fail(db.CannotStage, err)
 	}
 	if err := tx.QueryRow(ctx, "SELECT nspname FROM pg_namespace WHERE oid = pg_my_temp_schema()").Scan(
 		&schema); err != nil {
-		return "", d.fail(cannot, err)
+		return "", d.fail(db.CannotStage, err)
 	}
 	if err := tx.Commit(ctx); err != nil {
-		return "", d.fail(cannot, err)
+		return "", d.fail(db.CannotStage, err)
 	}
 	return schema, nil
 }
@@ -123,16 +120,24 @@ func (d *DB) quiet(ctx context.Context, m *dialect.Merge) error {
 		AND NOT EXISTS (SELECT FROM pg_rewrite WHERE ev_class = $1::regclass)
 		AND NOT EXISTS (SELECT FROM pg_constraint WHERE contype = 'f' AND conrelid = $1::regclass AND confrelid = conrelid)
 		AND NOT EXISTS (SELECT FROM pg_inherits WHERE inhparent = $1::regclass)`, m.Table).Scan(&m.Quiet); err != nil {
-		return d.fail("cannot make the tables of a merge", err)
+		return d.fail(db.CannotStage, err)
 	}
 	return nil
 }
 
-// stand makes the stage of a load, where it is of ordinary tables.
-func (l *load) stand(ctx context.Context, tx pgx.Tx) error {
+// stage is that of a load, where it is of ordinary tables, or nil.
+func (l *load) stage() *stage {
 	if s := l.d.stage; l.spec.Stage != nil && s != nil && s.ordinary {
+		return s
+	}
+	return nil
+}
+
+// stand makes the stage of a load.
+func (l *load) stand(ctx context.Context, tx pgx.Tx) error {
+	if s := l.stage(); s != nil {
 		if err := makeStage(ctx, tx, s); err != nil {
-			return l.d.fail("cannot make the tables of a merge", err)
+			return l.d.fail(db.CannotStage, err)
 		}
 	}
 	return nil
@@ -140,7 +145,7 @@ func (l *load) stand(ctx context.Context, tx pgx.Tx) error {
 
 // clear takes the stage of a load away before the commit.
 func (l *load) clear(ctx context.Context) error {
-	if s := l.d.stage; l.spec.Stage != nil && s != nil && s.ordinary {
+	if s := l.stage(); s != nil {
 		if _, err := l.tx.Exec(ctx, s.drop()); err != nil {
 			return l.d.fail("cannot take the tables of a merge away", err)
 		}
@@ -186,16 +191,11 @@ func (d *DB) Ready(ctx context.Context, m *dialect.Merge) error {
 // indexStage makes an index of the stage that does not allow a key twice: sorted by several processes, it tells
 // whether one is. Nulls it allows.
 func (d *DB) indexStage(ctx context.Context, m *dialect.Merge) error {
-	var keys, nulls []string
-	for _, k := range m.Key {
-		keys, nulls = append(keys, quote(k)), append(nulls, quote(k)+" IS NULL")
-	}
-	made, err := d.attempt(ctx, fmt.Sprintf("CREATE UNIQUE INDEX ON %s (%s)", m.Stage, strings.Join(keys, ", ")))
-	if err != nil || made != nil { // what is twice, or too long for an index, is found without
+	refused, err := d.attempt(ctx, fmt.Sprintf("CREATE UNIQUE INDEX ON %s (%s)", m.Stage, Dialect.List(m.Key)))
+	if err != nil || refused != nil { // what is twice, or too long for an index, is found without
 		return err
 	}
-	n, err := d.questions(d.c).Number(ctx, "cannot look for keys that stand twice",
-		fmt.Sprintf("SELECT count(*) FROM %s WHERE %s", m.Stage, strings.Join(nulls, " OR ")))
+	n, err := d.questions(d.c).Number(ctx, "cannot look for keys that stand twice", m.CountNullKeys())
 	m.Apart = n == 0
 	return err
 }
@@ -222,26 +222,24 @@ func (d *DB) attempt(ctx context.Context, sql ...string) (refused *pgconn.PgErro
 // FindChanges implements db.ChangesFinder: by a query that makes the table, since of one that fills a table only one
 // process takes part. The memory that they share for the join may be short (the container of a server has 64 MB
 // of it, if nothing else is said): then they do without.
-func (d *DB) FindChanges(ctx context.Context, m *dialect.Merge, onlyNew bool) error {
+func (d *DB) FindChanges(ctx context.Context, m *dialect.Merge, onlyNew bool) (done bool, err error) {
 	if !d.stage.ordinary || len(m.Key) == 0 {
-		return d.Within().Do(ctx, cannotCompare, m.Find(onlyNew))
+		return false, nil
 	}
 	make := []string{"DROP TABLE " + m.Changes, fmt.Sprintf("CREATE UNLOGGED TABLE %s (%s) AS %s", m.Changes,
 		strings.Join(m.ChangeColumns(), ", "), m.Changing(onlyNew, ""))}
 	refused, err := d.attempt(ctx, append([]string{"SET LOCAL enable_parallel_hash = on"},
 		append(make, "SET LOCAL enable_parallel_hash = off")...)...)
 	if err != nil || refused == nil {
-		return err
+		return true, err
 	}
 	if !strings.HasPrefix(refused.Code, "53") { // insufficient resources (appendix A of the manual)
-		return d.fail(cannotCompare, refused)
+		return true, d.fail(db.CannotCompare, refused)
 	}
 	for _, sql := range make {
 		if _, err := d.c.Exec(ctx, sql); err != nil {
-			return d.fail(cannotCompare, err)
+			return true, d.fail(db.CannotCompare, err)
 		}
 	}
-	return nil
+	return true, nil
 }
-
-const cannotCompare = "cannot compare the file with the table"

@@ -60,25 +60,20 @@ func (d *DB) ordered(ctx context.Context, m *dialect.Merge) (bool, error) {
 }
 
 // FindChanges implements db.ChangesFinder.
-func (d *DB) FindChanges(ctx context.Context, m *dialect.Merge, onlyNew bool) error {
+func (d *DB) FindChanges(ctx context.Context, m *dialect.Merge, onlyNew bool) (done bool, err error) {
 	c, err := d.beside(ctx, m, onlyNew)
-	if err != nil {
-		return err
-	}
-	if c == nil {
-		return d.Within().Do(ctx, cannotCompare, m.Find(onlyNew))
+	if err != nil || c == nil {
+		return false, err
 	}
 	defer c.close()
 	if err := c.run(ctx); err != nil {
 		if ctx.Err() != nil {
-			return ctx.Err()
+			return true, ctx.Err()
 		}
-		return d.fail(cannotCompare, err)
+		return true, d.fail(db.CannotCompare, err)
 	}
-	return nil
+	return true, nil
 }
-
-const cannotCompare = "cannot compare the file with the table"
 
 // A comparison goes through the stage and the table side by side.
 type comparison struct {
@@ -122,7 +117,7 @@ func (d *DB) beside(ctx context.Context, m *dialect.Merge, onlyNew bool) (c *com
 	c.find, err = d.c.prepare("INSERT INTO " + m.Changes + " " + m.Changing(onlyNew, "s.rowid BETWEEN ?1 AND ?2"))
 	if err != nil {
 		c.close()
-		return nil, d.fail(cannotCompare, err)
+		return nil, d.fail(db.CannotCompare, err)
 	}
 	return c, nil
 }
@@ -167,17 +162,18 @@ func (c *comparison) run(ctx context.Context) error {
 		if c.key >= len(record.fields) {
 			return errNotAPage
 		}
-		key, isKey := record.fields[c.key].int()
-		if !isKey {
+		var key rawValue
+		key.set(record.fields[c.key].kind, record.fields[c.key].bytes)
+		if key.kind != lib.SQLITE_INTEGER {
 			return errNotAPage
 		}
-		for more && row.number < key && err == nil {
+		for more && row.number < key.int && err == nil {
 			row, more, err = c.table.row()
 		}
 		if err != nil {
 			break
 		}
-		if more && row.number == key && (c.new || c.same(record, row)) {
+		if more && row.number == key.int && (c.new || c.same(record, row)) {
 			continue
 		}
 		if err := c.ask(ctx, record.number); err != nil {
@@ -250,27 +246,6 @@ type walked struct {
 	fields []field
 }
 
-// A field is a value as it is stored: its serial type and its bytes (SQLite, "Database File Format", 2.1).
-type field struct {
-	kind  int64
-	bytes []byte
-}
-
-// int is the integer that a field is.
-func (f *field) int() (v int64, is bool) {
-	switch {
-	case f.kind == 8 || f.kind == 9:
-		return f.kind - 8, true
-	case f.kind < 1 || f.kind > 6:
-		return 0, false
-	}
-	v = int64(int8(f.bytes[0]))
-	for _, c := range f.bytes[1:] {
-		v = v<<8 | int64(c)
-	}
-	return v, true
-}
-
 // walk begins a walk; nil: the table's pages cannot be read.
 func (d *DB) walk(ctx context.Context, t dialect.Table, schema string) (*walk, error) {
 	w := &walk{pages: pages{d: d}}
@@ -327,31 +302,8 @@ func (w *walk) row() (*walked, bool, error) {
 		return &w.at, false, errNotAPage
 	}
 	w.at.number = r.rowid
-	err = w.at.split(r.payload[:size])
+	w.at.fields, err = split(r.payload[:size], w.at.fields[:0])
 	return &w.at, true, err
-}
-
-// split takes a record apart.
-func (r *walked) split(payload []byte) error {
-	head, n := varint(payload)
-	if n == 0 || head < int64(n) || head > int64(len(payload)) {
-		return errNotAPage
-	}
-	kinds, body := payload[n:head], payload[head:]
-	r.fields = r.fields[:0]
-	for len(kinds) > 0 {
-		kind, n := int64(kinds[0]), 1
-		if kind >= 0x80 {
-			kind, n = varint(kinds)
-		}
-		size := sizeOf(kind)
-		if n == 0 || size < 0 || size > int64(len(body)) {
-			return errNotAPage
-		}
-		r.fields = append(r.fields, field{kind, body[:size]})
-		kinds, body = kinds[n:], body[size:]
-	}
-	return nil
 }
 
 // Seek implements db.Merger: rows of the table are looked for in the stage by an index.
@@ -360,18 +312,14 @@ func (d *DB) Seek(_ context.Context, m *dialect.Merge) error {
 		return nil
 	}
 	d.staged.indexed = true
-	var key []string
-	for _, k := range m.Key {
-		key = append(key, Dialect.Quote(k))
-	}
 	index := fmt.Sprintf("INDEX %s ON %s (%s)", Dialect.Qualified(temporary, db.StageTable+"_key"),
-		Dialect.Quote(db.StageTable), strings.Join(key, ", "))
+		Dialect.Quote(db.StageTable), Dialect.List(m.Key))
 	err := d.c.exec("CREATE UNIQUE " + index)
 	if d.staged.unique = err == nil; refusal(err) {
 		err = d.c.exec("CREATE " + index)
 	}
 	if err != nil {
-		return d.fail("cannot make the tables of a merge", err)
+		return d.fail(db.CannotStage, err)
 	}
 	return nil
 }

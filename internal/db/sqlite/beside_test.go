@@ -136,7 +136,7 @@ func TestKeysInNoOrder(t *testing.T) {
 		require.NoError(t, d.Ready(ctx, m))
 		assert.Equal(t, !is, d.staged.indexed, keys)
 		assert.Equal(t, keys != "1 1", m.Apart, keys)
-		require.NoError(t, d.FindChanges(ctx, m, false))
+		require.NoError(t, db.FindChanges(ctx, d, m, false))
 		n, err := d.questions().Number(ctx, "", "SELECT count(*) FROM "+m.Changes)
 		require.NoError(t, err)
 		assert.Equal(t, int64(len(strings.Fields(keys))), n)

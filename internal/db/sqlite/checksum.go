@@ -177,7 +177,8 @@ type adder struct {
 	totals []total
 	rows   int64
 	sum    uint64
-	row    []byte // memory, as are the next two
+	row    []byte // memory, as are the next three
+	fields []field
 	x      rawValue
 	v      reading.Value
 	err    error
@@ -424,27 +425,20 @@ func (a *adder) block(b block) error {
 
 // add adds up one row: its values are written as the encoder would have.
 func (a *adder) add(r record) error {
-	head, n := varint(r.payload)
-	if n == 0 || head < int64(n) || head > int64(len(r.payload)) {
+	var err error
+	if a.fields, err = split(r.payload, a.fields[:0]); err != nil {
+		return err
+	}
+	if len(a.fields) != len(a.types) {
 		return errNotAPage
 	}
-	kinds, body := r.payload[n:head], r.payload[head:]
 	row := a.row[:0]
-	column := 0
 	x := &a.x
-	for ; len(kinds) > 0; column++ {
-		kind, n := int64(kinds[0]), 1
-		if kind >= 0x80 {
-			kind, n = varint(kinds)
-		}
-		size := sizeOf(kind)
-		if n == 0 || column >= len(a.types) || size < 0 || size > int64(len(body)) {
-			return errNotAPage
-		}
-		x.set(kind, body[:size])
-		kinds, body = kinds[n:], body[size:]
+	for column := range a.fields {
+		f := &a.fields[column]
+		x.set(f.kind, f.bytes)
 		switch {
-		case kind == 0 && column == a.alias:
+		case f.kind == 0 && column == a.alias:
 			x.kind, x.int = lib.SQLITE_INTEGER, r.rowid
 		case x.kind == lib.SQLITE_INTEGER && a.types[column].Kind == sqltype.Double:
 			x.kind, x.float = lib.SQLITE_FLOAT, float64(x.int)
@@ -454,12 +448,38 @@ func (a *adder) add(r record) error {
 			t.add(x, &a.v)
 		}
 	}
-	if a.row = row; column != len(a.types) {
-		return errNotAPage
-	}
+	a.row = row
 	a.rows++
 	a.sum += maphash.Bytes(a.seed, row)
 	return nil
+}
+
+// A field is a value as it is stored: its serial type and its bytes (SQLite, "Database File Format", 2.1).
+type field struct {
+	kind  int64
+	bytes []byte
+}
+
+// split takes a record apart.
+func split(payload []byte, fields []field) ([]field, error) {
+	head, n := varint(payload)
+	if n == 0 || head < int64(n) || head > int64(len(payload)) {
+		return fields, errNotAPage
+	}
+	kinds, body := payload[n:head], payload[head:]
+	for len(kinds) > 0 {
+		kind, n := int64(kinds[0]), 1
+		if kind >= 0x80 {
+			kind, n = varint(kinds)
+		}
+		size := sizeOf(kind)
+		if n == 0 || size < 0 || size > int64(len(body)) {
+			return fields, errNotAPage
+		}
+		fields = append(fields, field{kind, body[:size]})
+		kinds, body = kinds[n:], body[size:]
+	}
+	return fields, nil
 }
 
 // set reads a value as it is in a record.

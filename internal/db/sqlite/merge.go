@@ -80,7 +80,7 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 			m.NoChanges("0", "''"), m.Table),
 	} {
 		if err := d.c.exec(sql); err != nil {
-			return nil, d.fail("cannot make the tables of a merge", err)
+			return nil, d.fail(db.CannotStage, err)
 		}
 	}
 	return stage, nil
@@ -156,12 +156,7 @@ func (d *DB) Ready(ctx context.Context, m *dialect.Merge) error {
 	if err := d.Seek(ctx, m); err != nil || !d.staged.unique {
 		return err
 	}
-	var null []string
-	for _, k := range m.Key {
-		null = append(null, Dialect.Quote(k)+" IS NULL")
-	}
-	nulls, err := d.questions().Number(ctx, "cannot be read",
-		fmt.Sprintf("SELECT count(*) FROM %s WHERE %s", m.Stage, strings.Join(null, " OR ")))
+	nulls, err := d.questions().Number(ctx, "cannot be read", m.CountNullKeys())
 	m.Apart = nulls == 0
 	return err
 }

@@ -49,7 +49,7 @@ func (d *DB) Stage(ctx context.Context, t *db.Table, m *dialect.Merge) (*db.Tabl
 		m.Definitions("bigint NOT NULL", "bigint NULL", "nvarchar(10) NULL", "by_row", func(name, as string) string {
 			return d.staged[columnOf(d.staged, name)].defined(as)
 		})...) {
-		if err := d.do(ctx, "cannot make the tables of a merge", sql); err != nil {
+		if err := d.do(ctx, db.CannotStage, sql); err != nil {
 			return nil, err
 		}
 	}

@@ -103,13 +103,15 @@ func NewChunker(r io.Reader, form Form, line int64) *Chunker {
 // Next returns the next chunk, or io.EOF after the last one. A text without
 // any bytes has no chunks.
 func (c *Chunker) Next() (*Chunk, error) {
-	if c.err != nil && errors.Is(c.err, io.EOF) && len(c.rest) == 0 {
+	if errors.Is(c.err, io.EOF) && len(c.rest) == 0 {
 		return nil, io.EOF
 	}
 	ch, _ := c.pool.Get().(*Chunk)
 	if ch == nil {
-		// There may be thousands of short texts: the first chunk grows as there is more of it.
-		ch = &Chunk{pool: &c.pool, Data: make([]byte, 0, map[bool]int{true: least, false: c.Size + tail}[c.seq == 0])}
+		ch = &Chunk{pool: &c.pool}
+		if c.seq > 0 { // there may be thousands of short texts: the first chunk grows as there is more of it
+			ch.Data = make([]byte, 0, c.Size+tail)
+		}
 	}
 	// The chunk starts with what the one before left over.
 	buf := append(ch.Data[:0], c.rest...)
