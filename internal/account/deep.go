@@ -157,7 +157,7 @@ func accounted(ctx context.Context, e *tray.Entry, r *tray.Receipt,
 		if _, err := os.Stat(path); err != nil {
 			path = s.File
 		}
-		known := p.Sources[min(i, len(p.Sources)-1)].Known()
+		known := p.Known(&p.Sources[min(i, len(p.Sources)-1)])
 		src, err := source.Open(ctx, path, known)
 		if err != nil {
 			return nil, nil, err

@@ -377,7 +377,7 @@ func openKept(ctx context.Context, e *tray.Entry, name string) (*source.Source, 
 	header, zero, footer := int64(1), int64(0), 0
 	src, err := source.Open(ctx, e.Path(name),
 		source.Known{Encoding: "utf-8", Delimiter: &comma, Quote: &quote, Escape: &none, Header: &header, Skip: &zero,
-			Footer: &footer})
+			Footer: &footer, Totals: source.KeepTotals})
 	if err != nil {
 		return nil, err
 	}

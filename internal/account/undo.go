@@ -368,7 +368,7 @@ func (u *undo) kept(ctx context.Context) (*plan.Plan, []*source.Source, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	src, err := source.Open(ctx, u.Entry.Path(tray.BeforeFile), p.Sources[0].Known())
+	src, err := source.Open(ctx, u.Entry.Path(tray.BeforeFile), p.Known(&p.Sources[0]))
 	if err != nil {
 		return nil, nil, err
 	}

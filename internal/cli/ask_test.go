@@ -69,7 +69,10 @@ func TestCautionsAtALoad(t *testing.T) {
 
 	r := b.run(2, append(load, "--strict")...)
 	assert.Contains(t, r.err, "caution  1 record has another number of fields")
-	assert.Contains(t, r.err, "1 caution (see above); nothing was done")
+	assert.Contains(t, r.err, "1 caution; nothing was done\n  1 record has another number of fields")
+	assert.Contains(t, b.run(0, "tray").out, "failed", "the papers say why")
+	assert.Contains(t, b.read(filepath.Join("tray", b.entry(), "load.log")), "another number of fields")
+	require.NoError(t, os.RemoveAll(filepath.Join(b.dir, "tray")))
 	b.run(2, append(load, "--strict", "--dry-run")...)
 	assert.False(t, b.exists("tray"))
 

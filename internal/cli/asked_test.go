@@ -27,18 +27,23 @@ func TestPlanOfAPattern(t *testing.T) {
 	b.book("y1.xlsx", "January", tolls(false, 1, 2), "February", tolls(true, 3, 4), "March", tolls(false, 5, 6))
 	b.run(0, "plan", "y1.xlsx", "--sheet", "all", "--table", "tolls", "-o", "all.yaml")
 	assert.Contains(t, b.read("all.yaml"), "sheet: all")
-	assert.Contains(t, b.read("all.yaml"), "sheet: February", "it is written otherwise")
+	assert.Contains(t, b.read("all.yaml"), "header: names", "one of them has titles above it")
+	assert.Contains(t, b.read("all.yaml"), "sheets: [January, February, March]")
 	assert.NotContains(t, b.read("all.yaml"), "sheet: March")
 	rec := b.loaded(0, "all.yaml", "--into", "sqlite:a.db")
 	assert.EqualValues(t, 6, rec.Records.Loaded)
 	b.run(0, "verify", "latest", "--deep")
 	b.book("y2.xlsx", "January", tolls(false, 7), "February", tolls(true, 8), "March", tolls(false, 9), "April", tolls(false, 10))
+	r := b.run(2, "load", "all.yaml", "y2.xlsx", "--into", "sqlite:a.db", "--mode", "append")
+	assert.Contains(t, r.err, `its sheet "April" is new`)
+	plan := b.read("all.yaml")
+	b.write("all.yaml", strings.Replace(plan, "    sheet: all\n", "    sheet: all\n    sheets: {new: take}\n", 1))
 	rec = b.loaded(0, "all.yaml", "y2.xlsx", "--into", "sqlite:a.db", "--mode", "append")
 	assert.EqualValues(t, 4, rec.Records.Loaded)
 	assert.Len(t, rec.Sources, 4)
 
 	// The papers say what was loaded: with them, a sheet more is not passed over.
-	r := b.run(2, "load", filepath.Join("tray", rec.Entry, "plan.yaml"), "y1.xlsx", "--into", "sqlite:a.db", "--mode", "append")
+	r = b.run(2, "load", filepath.Join("tray", rec.Entry, "plan.yaml"), "y1.xlsx", "--into", "sqlite:a.db", "--mode", "append")
 	assert.Contains(t, r.err, `no sheet "April"`)
 
 	// One sheet of two, and the next workbook has three.

@@ -110,7 +110,7 @@ func (a *app) told(e desk.Event) {
 		}
 	case desk.ComparedEvent:
 		if !a.json {
-			a.printChanges(e.Changes, e.Compared)
+			a.printChanges(e.ChangesAnswer)
 		}
 	default:
 		panic(fmt.Sprintf("nothing is said of %T", e))

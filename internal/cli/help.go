@@ -33,14 +33,15 @@ var groups = []group{ofSource, ofColumns, ofTable, ofDatabase, ofLoad, ofSafety,
 var optionGroups = map[group]struct{ first, rest string }{
 	ofSource: {"sheet encoding delimiter header-row",
 		"blank-records columns comment escape footer marked-formulas max-record " +
-			"max-unpacked member quote range records same short-records skip tables timeout visible"},
+			"max-unpacked member quote range records same short-records skip tables timeout totals visible"},
 	ofColumns: {"type dates null-word rename leave-out",
 		"assume-zone decimal keep-empty names nullable only provenance require tolerate " +
 			"row-number by-position keep-identity"},
 	ofTable: {"table key", "like schema strict-types keep-attached ledger widen"},
 	ofDatabase: {"into", "create-database create-schema file-rows lanes lock-wait password-file slow-path for " +
 		"from-file copy-block query no-header plan try"},
-	ofLoad: {"mode max-rejects", "accept-changes again before commit-every join missing only-new same-key keep-old " +
+	ofLoad: {"mode max-rejects", "accept-changes max-deletes new-columns " +
+		"again before commit-every join missing only-new same-key keep-old " +
 		"sweep older " +
 		"because waive rejects files-only"},
 	ofSafety: {"dry-run yes ask", "prove strict deep check public-key sign-key"},
@@ -172,7 +173,8 @@ func option(w io.Writer, st style, f *pflag.Flag) {
 
 // placeholders are what stands for the value of an option; else its last word does.
 var placeholders = map[string]string{"into": "URL", "for": "DATABASE", "output": "FILE", "type": "COLUMN=TYPE",
-	"rename": "OLD=NEW", "same": "HEADER=OTHER", "key": "A,B", "max-rejects": "NUMBER|SHARE", "tolerate": "SHARE",
+	"rename": "OLD=NEW", "same": "HEADER=OTHER", "key": "A,B", "max-rejects": "NUMBER|SHARE",
+	"max-deletes": "NUMBER|SHARE", "new-columns": "stop|leave", "tolerate": "SHARE",
 	"null-word": "WORD", "query": "SELECT", "because": "REASON", "waive": "NUMBERS", "leave-out": "A,B", "only": "A,B",
 	"nullable": "A,B", "require": "A,B", "dates": "ORDER", "decimal": "MARK", "delimiter": "CHARACTER",
 	"quote":  "CHARACTER",

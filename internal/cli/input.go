@@ -277,10 +277,7 @@ func (v *settingValue) String() string {
 }
 func (v *settingValue) Set(s string) error { *v.text = s; return nil }
 func (v *settingValue) Type() string {
-	switch {
-	case v.set.Number:
-		return "int"
-	case v.set.Switch:
+	if v.set.Switch {
 		return "bool" // which says nothing of a value
 	}
 	return "string"

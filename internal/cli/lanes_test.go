@@ -86,7 +86,7 @@ func TestLanesKilled(t *testing.T) {
 			if rows == "10" {
 				killed++
 			}
-			b.run(0, append(load("old.csv"), "--tray", "back")...)
+			b.run(0, append(load("old.csv"), "--tray", "back", "--max-deletes", "100%")...)
 			assert.Equal(t, []string{"levels"}, s.tables(t), "nothing is left behind")
 		}
 		t.Logf("killed in time: %d", killed)

@@ -12,7 +12,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/connect"
 	"ambertray/internal/desk"
-	"ambertray/internal/match"
+	"ambertray/internal/plan"
 	"ambertray/internal/tray"
 )
 
@@ -40,6 +40,8 @@ type loadFlags struct {
 	keepOld      bool
 	ledger       bool
 	accept       bool
+	maxDeletes   string
+	newColumns   string
 	every        int64
 	join         string
 	onlyNew      bool
@@ -158,6 +160,11 @@ func (a *app) loadCommand() *cobra.Command {
 	addTray(cmd, &f.tray)
 	p.BoolVar(&f.dryRun, "dry-run", false, "do everything but write: read, connect, find the table, compare, check "+
 		"every value")
+	p.StringVar(&f.newColumns, "new-columns", "",
+		"columns of the file that the plan does not have: stop, or leave; left out: they are left, with a caution")
+	p.StringVar(&f.maxDeletes, "max-deletes", "",
+		"rows of the table that a refill, replace or merge may delete, net of new ones: a number, or a share like "+
+			"10%; left out: you are asked where it is more than half")
 	p.StringVar(&f.maxRejects, "max-rejects", "",
 		"end the load, with nothing changed, when more records than this number or share (like 1%) are rejected; 0 "+
 			"means all or nothing, none no limit (default: more than 5% and more than 100, or all of them)")
@@ -192,6 +199,10 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 	if err != nil {
 		return err
 	}
+	deletes, err := plan.ParseDeletes(f.maxDeletes)
+	if err != nil {
+		return needed("--max-deletes %q: %w", f.maxDeletes, err)
+	}
 	a.oneLine = a.quiet && !a.json
 	show := f.rows
 	if show < 0 && a.json {
@@ -206,7 +217,7 @@ func (a *app) load(ctx context.Context, names []string, f *loadFlags) error {
 		Strict: f.strict,
 		Prove:  f.prove,
 		Again:  f.again, Ledger: f.ledger, Widen: f.widen, KeepAttached: f.attached, KeepOld: f.keepOld,
-		AcceptChanges: f.accept, Limit: limit, Every: f.every, Join: f.join,
+		AcceptChanges: f.accept, NewColumns: f.newColumns, Limit: limit, Deletes: deletes, Every: f.every, Join: f.join,
 		MergeRequest: desk.MergeRequest{OnlyNew: f.onlyNew, Missing: f.missing, SameKey: f.sameKey, Before: f.before,
 			Show: show}})
 	return a.answered(answer, err)
@@ -298,9 +309,13 @@ func (a *app) printInOneLine(r *tray.Receipt, e *tray.Entry) {
 		}
 	}
 	var known int64
+	var seen []string // what was skipped, and may have been a record
 	for _, s := range r.Skipped {
 		if s.Kind == tray.SkipKnown {
 			known = s.Count
+		}
+		if len(s.First) > 0 {
+			seen = append(seen, s.Shown(1))
 		}
 	}
 	for _, n := range []struct {
@@ -311,8 +326,24 @@ func (a *app) printInOneLine(r *tray.Receipt, e *tray.Entry) {
 			what += ", " + grouped(n.count) + " " + n.word
 		}
 	}
-	fmt.Fprintf(a.out, "%s: %s read from %s: %s; %s rows; %s; %s\n", db.Qualified(r.Table.Schema, r.Table.Name),
-		plural(r.Records.Read, "record"), tray.Names(r.Sources), what, grouped(r.Table.Rows), r.Verdict, e.Dir)
+	if len(seen) > 0 {
+		what += " (" + strings.Join(seen, ", ") + ")"
+	}
+	cautions := ""
+	if n := len(r.Cautions); n > 0 {
+		const most = 5
+		var list []string
+		for _, c := range r.Cautions[:min(n, most)] {
+			list = append(list, c.Short())
+		}
+		cautions = "; " + plural(int64(n), "caution") + ": " + strings.Join(list, "; ")
+		if n > most {
+			cautions += fmt.Sprintf("; and %d more", n-most)
+		}
+	}
+	fmt.Fprintf(a.out, "%s: %s read from %s: %s; %s; %s%s; %s\n", db.Qualified(r.Table.Schema, r.Table.Name),
+		plural(r.Records.Read, "record"), tray.Names(r.Sources), what, plural(r.Table.Rows, "row"), r.Verdict, cautions,
+		e.Dir)
 }
 
 // tableRows says what is in the table after a load.
@@ -342,6 +373,28 @@ func (a *app) tableRows(g *grid, st style, r *tray.Receipt) {
 	}
 }
 
+// skippedRows says what was skipped: of what may have been a record, how it begins.
+func skippedRows(g *grid, st style, all int64, skips []tray.Skip) {
+	var plain, told []string
+	for _, s := range skips {
+		if len(s.First) > 0 {
+			told = append(told, s.Shown(3))
+		} else {
+			plain = append(plain, s.Words())
+		}
+	}
+	if len(plain) > 0 || len(told) == 0 {
+		told = append(told, strings.Join(plain, ", "))
+	}
+	for i, text := range told {
+		if i == 0 {
+			g.row("skipped", grouped(all), st.dim(text))
+		} else {
+			g.row("", "", st.dim(text))
+		}
+	}
+}
+
 // printReceipt says what a load came to.
 func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took time.Duration) {
 	st := a.style(a.out)
@@ -365,11 +418,7 @@ func (a *app) printReceipt(r *tray.Receipt, e *tray.Entry, into string, took tim
 		rejects = e.Path(tray.RejectsFile)
 	}
 	g.row("rejected", grouped(r.Records.Rejected), rejects)
-	var skipped []string
-	for _, s := range r.Skipped {
-		skipped = append(skipped, s.Words())
-	}
-	g.row("skipped", grouped(r.Records.Skipped), st.dim(strings.Join(skipped, ", ")))
+	skippedRows(g, st, r.Records.Skipped, r.Skipped)
 	a.tableRows(g, st, r)
 	sums := 0
 	for _, c := range r.Columns {
@@ -434,16 +483,19 @@ func round(d time.Duration) string {
 	return d.Round(10 * time.Millisecond).String()
 }
 
-func (a *app) printChanges(all []match.Change, compared int) {
+func (a *app) printChanges(x *desk.ChangesAnswer) {
 	st := a.style(a.out)
-	if len(all) == 0 {
-		fmt.Fprintf(a.out, "%s\n\n", st.dim("Compared with the plan: "+plural(int64(compared),
-			"source")+", nothing has changed"))
+	if len(x.Changes) == 0 {
+		what := ", columns and form are those of the plan"
+		if x.Values {
+			what += ", and all values fit"
+		}
+		fmt.Fprintf(a.out, "%s\n\n", st.dim("Compared with the plan: "+plural(int64(x.Compared), "source")+what))
 		return
 	}
 	fmt.Fprintln(a.out, st.title("Compared with the plan"))
 	g := newGrid(st, "file", "column", "", "")
-	for _, c := range all {
+	for _, c := range x.Changes {
 		g.row(shorten(c.Source, 30), shorten(c.Column, 26), a.weight(st, c.Weight),
 			strings.Join(fold(c.Text, max(st.width-80, 40)), "\n"))
 	}

@@ -246,7 +246,7 @@ func whereSkipped(o *desk.Opened, k source.Kind) string {
 		where = "above the records"
 	}
 	if titles := o.First().Titles; len(o.Sources) == 1 && len(titles) > 0 {
-		where += ": " + shorten(strings.Join(titles, " ⏎ "), 60)
+		where += ": " + shorten(source.Beginnings(titles, 3), 60)
 	}
 	return where
 }
@@ -472,11 +472,11 @@ func printFindings(w io.Writer, st style, findings []profile.Finding) {
 
 // printCheck shows the account that a dry run came to.
 func (a *app) printCheck(st style, c *rows.Check) {
-	g := newGrid(st, "", ">")
-	g.row("read", grouped(c.Records.Read))
-	g.row("would load", grouped(c.Records.Loaded))
-	g.row("would reject", grouped(c.Records.Rejected))
-	g.row("skipped", grouped(c.Records.Skipped))
+	g := newGrid(st, "", ">", "")
+	g.row("read", grouped(c.Records.Read), "")
+	g.row("would load", grouped(c.Records.Loaded), "")
+	g.row("would reject", grouped(c.Records.Rejected), "")
+	skippedRows(g, st, c.Records.Skipped, c.Skipped)
 	g.render(a.out)
 	if len(c.Reasons) > 0 {
 		fmt.Fprintf(a.out, "\n%s\n", st.title("Would be rejected"))

@@ -44,11 +44,7 @@ func (a *app) printMerge(m *desk.MergeAnswer) {
 	g.row("read", grouped(m.Records.Read), st.dim("records"))
 	a.mergeRows(g, st, m.Merge)
 	g.row("rejected", grouped(m.Records.Rejected), "")
-	var skipped []string
-	for _, s := range m.Skipped {
-		skipped = append(skipped, s.Words())
-	}
-	g.row("skipped", grouped(m.Records.Skipped), st.dim(strings.Join(skipped, ", ")))
+	skippedRows(g, st, m.Records.Skipped, m.Skipped)
 	g.row("in table", grouped(m.After), st.dim(grouped(m.Before)+" before"))
 	g.render(a.out)
 	if len(m.Changed) > 0 {

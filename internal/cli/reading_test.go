@@ -193,7 +193,7 @@ func TestFiguresOfEveryKindOfRow(t *testing.T) {
 	b.write("in.csv", text.String())
 	rec := b.loaded(3, "in.csv", "--into", "sqlite:c.db")
 	assert.Equal(t, tray.Records{Read: 5000 + 5 + 5 + 1 + 1 + 1, Loaded: 5000, Rejected: 5, Skipped: 8}, rec.Records)
-	assert.Equal(t, []tray.Skip{{Kind: "title", Count: 1}, {Kind: "ruler", Count: 1}, {Kind: "blank", Count: 5}, {Kind: "footer", Count: 1}}, rec.Skipped)
+	assert.Equal(t, []tray.Skip{{Kind: "title", Count: 1, First: []string{"Title"}}, {Kind: "ruler", Count: 1}, {Kind: "blank", Count: 5}, {Kind: "footer", Count: 1, First: []string{"(5000 rows)"}}}, rec.Skipped)
 }
 
 // Times without a zone go into columns with one, and as they are into columns without.

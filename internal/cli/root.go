@@ -25,6 +25,7 @@ import (
 	"ambertray/internal/load"
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
+	"ambertray/internal/rows"
 	"ambertray/internal/source"
 	"ambertray/internal/tray"
 )
@@ -145,13 +146,14 @@ func exitCode(err error) int {
 	var nf *tray.NotFound
 	var choice *source.Choice
 	var need *desk.Need
+	var totals *rows.UndecidedTotals
 	switch {
 	case errors.As(err, &s):
 		return s.code
 	case errors.As(err, &un):
 		return exitUnbalanced
 	case errors.As(err, &need), errors.As(err, &pe), errors.As(err, &p) && p.Decision, errors.As(err, &nf),
-		errors.As(err, &choice):
+		errors.As(err, &choice), errors.As(err, &totals):
 		return exitNeeded
 	}
 	return exitFailed

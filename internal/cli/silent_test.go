@@ -272,12 +272,12 @@ func TestFormsAtALoad(t *testing.T) {
 
 	b.write("gauge.dat", "# gauge of the old basin\n# in metres\nid level mark\n1   2.25  a\n2  2.50   b\n# checked\n3 2.75 c\n4 3.00 d\n")
 	b.run(0, "plan", "gauge.dat", "-o", "g.yaml")
-	for _, want := range []string{"delimiter: blanks", "comment: '#'", "header: 3"} {
+	for _, want := range []string{"delimiter: blanks", "comment: '#'", "header: names"} {
 		assert.Contains(t, strings.ReplaceAll(b.read("g.yaml"), `"`, "'"), want)
 	}
 	rec := b.loaded(0, "g.yaml", "--into", "sqlite:g.db")
 	assert.EqualValues(t, 4, rec.Records.Loaded)
-	assert.Contains(t, fmt.Sprint(rec.Skipped), "{comment 1}")
+	assert.Contains(t, fmt.Sprint(rec.Skipped), "{comment 1 [# checked]}")
 	assert.Equal(t, [][]string{{"10", "10.5"}}, b.query("g.db", "SELECT sum(id), sum(level) FROM gauge"))
 	b.run(0, "verify", "latest", "--deep")
 

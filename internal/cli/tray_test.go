@@ -358,7 +358,7 @@ func TestTheNextFile(t *testing.T) {
 	}
 	assert.NotContains(t, load(0, "jan.csv").out, "Compared", "it is the file that the plan was made from")
 	b.write("same.csv", head+rows)
-	assert.Contains(t, load(0, "same.csv").out, "nothing has changed")
+	assert.Contains(t, load(0, "same.csv").out, "columns and form are those of the plan")
 	b.write("moved.csv", "Toll,Id,Day\n5.50,1,03/01/2024\n")
 	assert.Contains(t, load(0, "moved.csv").out, "another order")
 	b.write("new.csv", "Id,Day,Toll,Boat\n1,03/01/2024,5.50,Heron\n")

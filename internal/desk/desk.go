@@ -132,6 +132,7 @@ const (
 	WhichPart     Code = "which-part"
 	MakesDatabase Code = "makes-database"
 	KeepsBefore   Code = "keeps-before"
+	DeletesRows   Code = "deletes-rows"
 	TakesBack     Code = "takes-back"
 	Redefines     Code = "redefines"
 	Sweeps        Code = "sweeps"

@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"ambertray/internal/db"
 	"ambertray/internal/match"
 	"ambertray/internal/phrase"
+	"ambertray/internal/plan"
 	"ambertray/internal/profile"
 	"ambertray/internal/source"
 )
@@ -49,9 +51,42 @@ const (
 func (o *Opened) Cautions(into destination) []profile.Finding {
 	var out []profile.Finding
 	for _, f := range o.Profile.Findings {
-		if f.Weight == profile.Caution && (into == intoNew || !f.Code.OfType()) {
+		if f.Weight == profile.Caution && (into == intoNew || !f.Code.OfType()) && !o.leftOut(f) {
 			out = append(out, f)
 		}
+	}
+	return out
+}
+
+// leftOut reports whether a finding is about a column that is not loaded.
+func (o *Opened) leftOut(f profile.Finding) bool {
+	return f.Column != "" && o.Plan != nil && slices.Contains(o.Plan.LeaveOut, f.Column) &&
+		!slices.ContainsFunc(o.Plan.Columns, func(c plan.Column) bool { return c.From == f.Column })
+}
+
+// nullWords are the words of columns that became null, and those that were kept, with their counts.
+func (o *Opened) nullWords() (out []string) {
+	for _, c := range o.Profile.Columns {
+		if c.NullWord > 0 && !o.leftOut(profile.Finding{Column: c.Header}) {
+			out = append(out, fmt.Sprintf("%s: %s taken as null in %s", c.Header,
+				strings.Join(quotedAll(c.Nulls), ", "), phrase.Count(c.NullWord, "record")))
+		}
+	}
+	for _, f := range o.Profile.Findings {
+		if f.Code == profile.CodeNullWordKept && !o.leftOut(f) {
+			out = append(out, f.Column+": "+f.Text)
+		}
+	}
+	const most = 6
+	if n := len(out) - most; n > 0 {
+		out = append(out[:most], fmt.Sprintf("and words for null in %s", phrase.Count(int64(n), "other column")))
+	}
+	return out
+}
+
+func quotedAll(words []string) (out []string) {
+	for _, w := range words {
+		out = append(out, "'"+w+"'")
 	}
 	return out
 }
@@ -77,7 +112,7 @@ func (o *Opened) Decided(into destination) []string {
 		}
 	}
 	if into == intoTable {
-		return out
+		return append(out, o.nullWords()...)
 	}
 	const most = 12
 	var columns []string
@@ -89,6 +124,7 @@ func (o *Opened) Decided(into destination) []string {
 		columns = append(columns, c.Name+" "+c.Type)
 	}
 	out = append(out, phrase.Count(int64(len(o.Plan.Columns)), "column")+": "+strings.Join(columns, ", "))
+	out = append(out, o.nullWords()...)
 	if len(o.Plan.Table.Key) > 0 {
 		return append(out, "key "+strings.Join(o.Plan.Table.Key, ", "))
 	}
@@ -124,7 +160,15 @@ func notAsTable(pairings []match.Pairing) (out []profile.Finding) {
 type Strict struct{ Cautions []profile.Finding }
 
 func (e *Strict) Error() string {
-	return fmt.Sprintf("--strict: %s (see above); nothing was done", phrase.Count(int64(len(e.Cautions)), "caution"))
+	text := fmt.Sprintf("--strict: %s; nothing was done", phrase.Count(int64(len(e.Cautions)), "caution"))
+	const most = 8
+	for _, c := range e.Cautions[:min(len(e.Cautions), most)] {
+		text += "\n  " + c.Short()
+	}
+	if n := len(e.Cautions) - most; n > 0 {
+		text += fmt.Sprintf("\n  and %d more", n)
+	}
+	return text
 }
 
 // strictly ends a request that takes no cautions.

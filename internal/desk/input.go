@@ -353,7 +353,7 @@ func planSources(ctx context.Context, planFile string, p *plan.Plan, files []str
 		return nil, err
 	}
 	for _, x := range all {
-		known := x.form.Known()
+		known := p.Known(x.form)
 		known.MaxRecord, known.MaxUnpacked, known.Idle, known.Stdin, known.Once = given.MaxRecord, given.MaxUnpacked,
 			given.Idle, given.Stdin, given.Once
 		some, err := openSources(ctx, []string{x.file}, known)
@@ -426,7 +426,8 @@ func (o *Opened) Questions() (out []Question) {
 		return nil
 	}
 	for _, f := range o.Profile.Findings {
-		if f.Weight != profile.Blocker || o.into == intoTable && f.Code == profile.CodeHeaderUndecided {
+		if f.Weight != profile.Blocker || o.into == intoTable && f.Code == profile.CodeHeaderUndecided ||
+			o.leftOut(f) {
 			continue
 		}
 		q := Question{Code: Code(f.Code), Column: f.Column, Ask: f.Text, Answer: f.Do}

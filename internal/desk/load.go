@@ -51,6 +51,9 @@ type LoadRequest struct {
 	KeepAttached bool
 	// Widen makes columns of text longer where values need it.
 	Widen bool
+	// NewColumns is what becomes of columns that the plan does not have: NewStop or NewLeave; empty:
+	// they are left with a caution.
+	NewColumns string
 	// Ledger makes the ledger of the schema, if there is none.
 	Ledger bool
 	// Again loads a file although its bytes are in the table already.
@@ -58,12 +61,19 @@ type LoadRequest struct {
 	// AcceptChanges loads a file although many of its values do not fit the plan.
 	AcceptChanges bool
 	Limit         RejectLimit
+	Deletes       plan.DeleteLimit
 	MergeRequest
 	// Every, if above 0, commits after so many records.
 	Every int64
 	// Join, if not empty, is the name of a load whose steps several programs take.
 	Join string
 }
+
+// What becomes of columns that are new.
+const (
+	NewStop  = "stop"
+	NewLeave = "leave"
+)
 
 // A RejectLimit ends a load when more records are rejected.
 type RejectLimit struct {
@@ -211,6 +221,7 @@ type ChangesAnswer struct {
 	Blocked  bool           `json:"blocked"`
 	Changes  []match.Change `json:"changes"`
 	Compared int            `json:"-"` // sources
+	Values   bool           `json:"-"` // were compared, too
 }
 
 // A ComparedEvent tells that files were compared with their plan.
@@ -237,14 +248,17 @@ type loading struct {
 	ledger     *db.Ledger // of the schema, or nil
 	// far is what was found only when all was loaded: what lies off the last loads, and
 	// conditions that are not met.
-	far      []profile.Finding
-	landed   db.Name           // the table that has the rows until the commit
-	offered  []profile.Finding // references that the plan does not have
-	known    []string          // files of a pattern that are in the table already
-	asked    []plan.Source     // as the plan would have them for the next load, too
-	decided  []string
-	cautions []profile.Finding
-	doubts   []profile.Finding // those of the cautions that come from the file alone
+	far     []profile.Finding
+	farTold bool
+	// rowsBefore is how many rows a table has that is emptied or replaced.
+	rowsBefore int64
+	landed     db.Name           // the table that has the rows until the commit
+	offered    []profile.Finding // references that the plan does not have
+	known      []string          // files of a pattern that are in the table already
+	asked      []plan.Source     // as the plan would have them for the next load, too
+	decided    []string
+	cautions   []profile.Finding
+	doubts     []profile.Finding // those of the cautions that come from the file alone
 }
 
 // Load loads. The answer is there also with an error, where it tells something.
@@ -335,13 +349,16 @@ func (l *loading) ready(ctx context.Context) (bool, error) {
 	}
 	l.noEmptyTexts()
 	l.foundOut()
+	if err := l.missingDays(); err != nil {
+		return false, err
+	}
 	if r.destination() == intoTable {
 		if err := l.mapped(ctx); err != nil {
 			return false, err
 		}
 	}
 	if err := strictly(r.Strict, l.cautions); err != nil {
-		return false, err
+		return false, l.refused(err)
 	}
 	if r.DryRun && r.destination() == intoNew {
 		return false, l.dryRun(ctx)
@@ -353,6 +370,9 @@ func (l *loading) ready(ctx context.Context) (bool, error) {
 		return false, nil
 	}
 	if err := l.goOn(ctx); err != nil {
+		return false, err
+	}
+	if err := l.countBefore(ctx); err != nil {
 		return false, err
 	}
 	if err := l.confirmed(ctx); err != nil {
@@ -389,6 +409,9 @@ func (l *loading) check() error {
 	}
 	if err := l.checkMerge(); err != nil {
 		return err
+	}
+	if n := r.NewColumns; n != "" && n != NewStop && n != NewLeave {
+		return need("--new-columns %q: use stop or leave", n)
 	}
 	d := connect.Of(r.Into.URL) // nil: connecting will say what is wrong with it
 	if err := r.checkLanes(d); err != nil {

@@ -216,6 +216,10 @@ func (l *loading) mapped(ctx context.Context) error {
 	}
 	if m.Blocked() {
 		what := fmt.Sprintf("%s: nothing was loaded; these differences are blocking%s", in.First().Name, m.Summary())
+		if !r.ByPosition && m.NoneNamed() {
+			what = fmt.Sprintf("%s: nothing was loaded; none of its columns has a name of the table's\n  if they stand in "+
+				"the table's order, say --by-position; else name them in a plan", in.First().Name)
+		}
 		if share := m.Tolerable(); share != "" {
 			how := "say --tolerate " + share
 			if in.Given {
@@ -251,11 +255,7 @@ func (l *loading) confirmed(ctx context.Context) error {
 	case l.req.Mode != db.Refill:
 		return nil
 	}
-	rows, err := l.conn.Count(ctx, l.found)
-	if err != nil {
-		return err
-	}
-	q.Ask = fmt.Sprintf("%s, with %s, will be %s and loaded anew", l.where(), phrase.Count(rows, "row"), what)
+	q.Ask = fmt.Sprintf("%s, with %s, will be %s and loaded anew", l.where(), phrase.Count(l.rowsBefore, "row"), what)
 	if l.req.Mode == db.Replace && len(l.around.Goes) > 0 {
 		q.Evidence = []string{"with it go: " + strings.Join(l.around.Goes, "; ")}
 	}

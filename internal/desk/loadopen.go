@@ -257,24 +257,17 @@ func (l *loading) compare(ctx context.Context) error {
 	// The values are looked at here only where nothing else will before they are
 	// loaded.
 	values := l.req.destination() == intoNew
-	a := &ChangesAnswer{Document: document("changes"), Changes: []match.Change{}}
+	a := &ChangesAnswer{Document: document("changes"), Changes: []match.Change{}, Values: values}
 	blocked := ""
-	m := l.meter(ctx, "comparing", in.Size())
-	defer m.End()
-	for _, src := range in.Sources {
-		if in.Plan.Made(src) {
-			continue
-		}
-		a.Compared++
-		changes, err := match.Changes(ctx, src, in.Plan, values, l.tolerate)
-		if err != nil {
-			return err
-		}
-		if a.Compared == 1 {
-			changes = append(match.Uncovered(in.Sources, in.Plan), changes...)
-		}
+	add := func(changes []match.Change) {
 		for i := range changes {
 			c := &changes[i]
+			switch {
+			case c.New && l.req.NewColumns == NewStop:
+				c.Weight = match.Blocking
+			case c.New && l.req.NewColumns == NewLeave:
+				c.Weight = match.Fine
+			}
 			if c.Weight != match.Blocking {
 				continue
 			}
@@ -292,6 +285,25 @@ func (l *loading) compare(ctx context.Context) error {
 			blocked += c.Text
 		}
 		a.Changes = append(a.Changes, changes...)
+	}
+	changed, leave := match.Sheets(in.Sources, in.Plan)
+	add(changed)
+	in.Sources = slices.DeleteFunc(in.Sources, func(s *source.Source) bool { return slices.Contains(leave, s) })
+	m := l.meter(ctx, "comparing", in.Size())
+	defer m.End()
+	for _, src := range in.Sources {
+		if in.Plan.Made(src) {
+			continue
+		}
+		a.Compared++
+		changes, err := match.Changes(ctx, src, in.Plan, values, l.tolerate)
+		if err != nil {
+			return err
+		}
+		if a.Compared == 1 {
+			changes = append(match.Uncovered(in.Sources, in.Plan), changes...)
+		}
+		add(changes)
 	}
 	m.End()
 	lacking := match.NothingToLeaveOut(in.Sources, in.Plan)

@@ -34,34 +34,15 @@ func (l *loading) run(ctx context.Context) error {
 	}
 	replaces := l.found != nil && r.Mode != db.Append && r.Mode != db.Merge
 	start := time.Now()
-	entry, err := tray.Create(l.Tray, in.Plan.Table.Name, start)
+	entry, closeLog, err := l.entry(start)
 	if err != nil {
 		return err
 	}
-	logFile, err := entry.Log()
-	if err != nil {
-		return err
-	}
-	defer logFile.Close()
-	job.Log = slog.New(slog.NewMultiHandler(l.Log.Handler(), l.logOf(logFile)))
-	job.Log.Info("load", "version", l.Version, "source", in.First().Name, "into", l.answer.Into, "mode", r.Mode,
-		"table", in.Plan.Table.Name, "entry", entry.Name)
-	for _, d := range l.decided {
-		job.Log.Info("decided", "what", d)
-	}
-	for _, c := range l.cautions {
-		job.Log.Warn("caution", "code", c.Code, "column", c.Column, "text", c.Text)
-	}
-	if len(l.known) > 0 {
-		job.Log.Info("in the table already", "files", l.known)
-	}
+	defer closeLog()
 	if err := l.writePapers(entry); err != nil {
 		return err
 	}
-	receipt := load.Started(entry.Name, in.Sources, connect.Canonical(r.Into.URL), l.Version, start)
-	receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: string(r.Mode)}
-	receipt.Decided, receipt.Cautions, receipt.Connection = l.decided, l.cautions, l.connection
-	job.Receipt = receipt
+	receipt := job.Receipt
 	if r.KeepOld && replaces {
 		job.Old, job.Spec.Keep = l.found, l.conn.Dialect().KeepName(entry.Name)
 	}
@@ -72,7 +53,7 @@ func (l *loading) run(ctx context.Context) error {
 			return err
 		}
 	}
-	l.hooks(ctx, entry, lastOf(before, receipt))
+	l.hooks(ctx, entry, before)
 	l.answer.Entry = entry
 	if err := l.carryOut(ctx, entry, in, job, l.answer); err != nil {
 		if receipt.Verdict == tray.Failed {
@@ -89,8 +70,63 @@ func (l *loading) run(ctx context.Context) error {
 	return nil
 }
 
+// entry makes the entry of a load: its log with what was decided, and the beginning of its receipt.
+func (l *loading) entry(start time.Time) (*tray.Entry, func() error, error) {
+	r, in, job := l.req, l.in, &l.job
+	entry, err := tray.Create(l.Tray, in.Plan.Table.Name, start)
+	if err != nil {
+		return nil, nil, err
+	}
+	logFile, err := entry.Log()
+	if err != nil {
+		return nil, nil, err
+	}
+	job.Log = slog.New(slog.NewMultiHandler(l.Log.Handler(), l.logOf(logFile)))
+	job.Log.Info("load", "version", l.Version, "source", in.First().Name, "into", l.answer.Into, "mode", r.Mode,
+		"table", in.Plan.Table.Name, "entry", entry.Name)
+	for _, d := range l.decided {
+		job.Log.Info("decided", "what", d)
+	}
+	for _, c := range l.cautions {
+		job.Log.Warn("caution", "code", c.Code, "column", c.Column, "text", c.Text)
+	}
+	if len(l.known) > 0 {
+		job.Log.Info("in the table already", "files", l.known)
+	}
+	receipt := load.Started(entry.Name, in.Sources, connect.Canonical(r.Into.URL), l.Version, start)
+	receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: string(r.Mode)}
+	receipt.Decided, receipt.Cautions, receipt.Connection = l.decided, l.cautions, l.connection
+	job.Receipt = receipt
+	return entry, logFile.Close, nil
+}
+
+// refused keeps the papers of a load that ends before its first row, for whoever is to find out
+// why: nobody may have seen what was said.
+func (l *loading) refused(why error) error {
+	if l.req.DryRun {
+		return why
+	}
+	entry, closeLog, err := l.entry(time.Now())
+	if err != nil {
+		return errors.Join(why, err)
+	}
+	defer closeLog()
+	b, err := l.planAsRun()
+	if err == nil {
+		err = entry.Write(tray.PlanFile, b)
+	}
+	receipt := l.job.Receipt
+	receipt.Verdict, receipt.Error, receipt.Finished = tray.Failed, why.Error(), now()
+	l.job.Log.Error("failed", "error", why)
+	if err = cmp.Or(err, entry.WriteReceipt(receipt)); err != nil {
+		return errors.Join(why, err)
+	}
+	l.answer.Entry, l.answer.Receipt = entry, receipt
+	return fmt.Errorf("%w\n  the papers are in %s", why, entry.Dir)
+}
+
 // hooks are what the load does when it has begun, and before it commits.
-func (l *loading) hooks(ctx context.Context, entry *tray.Entry, last []*tray.Receipt) {
+func (l *loading) hooks(ctx context.Context, entry *tray.Entry, before []tray.Summary) {
 	r, in, job := l.req, l.in, &l.job
 	if job.Merge != nil {
 		job.Merge.Mind = l.mindBefore
@@ -112,7 +148,15 @@ func (l *loading) hooks(ctx context.Context, entry *tray.Entry, last []*tray.Rec
 				return err
 			}
 		}
-		if err := l.since(last); err != nil || l.answer.set != nil {
+		if err := l.mindDeletes(ctx); err != nil {
+			return err
+		}
+		if r.Mode == db.Append && !r.Again && !r.OnlyNew {
+			if err := l.sameRows(before); err != nil {
+				return err
+			}
+		}
+		if err := l.since(ctx, lastOf(before, l.job.Receipt, l.schemas())); err != nil || l.answer.set != nil {
 			return err
 		}
 		offer(ctx, l.conn, l)
@@ -278,6 +322,11 @@ func (d *Desk) carryOut(ctx context.Context, entry *tray.Entry, in *Opened, job 
 	if errors.As(err, &many) && many.Of.Read > 0 && answer.again != nil {
 		// Why so many are rejected may be that all of them are in the table.
 		err = cmp.Or(answer.again(), err)
+	}
+	if many != nil && receipt.Table.Mode == string(db.Append) && job.Merge == nil && len(many.Reasons) > 0 &&
+		!slices.ContainsFunc(many.Reasons, func(r tray.Reason) bool { return r.Code != tray.Refused }) {
+		err = fmt.Errorf("%w\n  where they are in the table already: --only-new adds the others, --mode merge changes "+
+			"them", err)
 	}
 	if ctx.Err() != nil {
 		err = &Stopped{"nothing was committed"}

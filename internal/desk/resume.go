@@ -198,7 +198,7 @@ func (d *Desk) stoppedSources(ctx context.Context, e *Entry, stops *tray.Stops, 
 				need("%s: the load had read standard input\n  send the same once more: … | ambertray resume %s -",
 					e.Name, e.Name)
 		}
-		known := e.Plan.Sources[i].Known()
+		known := e.Plan.Known(&e.Plan.Sources[i])
 		known.MaxRecord, known.Stdin, known.Once = stops.MaxRecord, d.Stdin, true
 		known.MaxUnpacked, known.Idle = stops.MaxUnpacked, source.DefaultIdle
 		src, err := source.Open(ctx, placeOf(s, files, i), known)

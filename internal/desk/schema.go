@@ -80,7 +80,7 @@ func planSchema() *jsonschema.Schema {
 		s.Version = ""
 		return s
 	}
-	seen := shape(&plan.Seen{})
+	seen, sheets := shape(&plan.Seen{}), shape(&plan.SheetRules{})
 	var reading *jsonschema.Schema
 	plain := &jsonschema.Reflector{FieldNameTag: "yaml", ExpandedStruct: true, Anonymous: true}
 	reading = plain.Reflect(&plan.Reading{})
@@ -96,6 +96,7 @@ func planSchema() *jsonschema.Schema {
 				s.Properties.Set(set.Key, anyOf(text(set.Help), &jsonschema.Schema{Type: "integer"},
 					&jsonschema.Schema{Type: "boolean"}))
 			}
+			s.Properties.Set("sheets", sheets)
 			s.Properties.Set("seen", anyOf(seen, &jsonschema.Schema{Type: "array", Items: seen}))
 			return s
 		case reflect.TypeFor[*string](), reflect.TypeFor[string]():

@@ -2,9 +2,12 @@ package desk
 
 import (
 	"cmp"
+	"context"
 	"slices"
+	"strings"
 
 	"ambertray/internal/match"
+	"ambertray/internal/phrase"
 	"ambertray/internal/profile"
 	"ambertray/internal/report"
 	"ambertray/internal/tray"
@@ -12,11 +15,9 @@ import (
 
 // lastOf are the receipts of the last loads before one into the same table, the oldest first.
 // The list is of its database.
-func lastOf(list []tray.Summary, r *tray.Receipt) (out []*tray.Receipt) {
-	for _, s := range list {
-		x := s.Receipt
-		if (s.State == tray.IsClear || s.State == tray.IsWaiting) && x.Table.Name == r.Table.Name &&
-			x.Table.Schema == r.Table.Schema && x.Entry != r.Entry && x.Started.Before(r.Started) {
+func lastOf(list []tray.Summary, r *tray.Receipt, schemas []string) (out []*tray.Receipt) {
+	for _, x := range loadsInto(list, r.Table.Name, schemas) {
+		if x.Entry != r.Entry && x.Started.Before(r.Started) {
 			out = append(out, x)
 		}
 	}
@@ -26,9 +27,23 @@ func lastOf(list []tray.Summary, r *tray.Receipt) (out []*tray.Receipt) {
 	return out[max(len(out)-match.MostLoads, 0):]
 }
 
+// loadsInto are the receipts of loads into a table that are in it, or wait for mends.
+func loadsInto(list []tray.Summary, table string, schemas []string) (out []*tray.Receipt) {
+	for _, s := range list {
+		if (s.State == tray.IsClear || s.State == tray.IsWaiting) && s.Receipt.Table.Name == table &&
+			slices.Contains(schemas, s.Receipt.Table.Schema) {
+			out = append(out, s.Receipt)
+		}
+	}
+	return out
+}
+
+// schemas are those under which the load's table may stand in receipts.
+func (l *loading) schemas() []string { return schemasOf(l.in.Plan, l.found) }
+
 // since puts the load beside the last ones into its table, and adds what lies far off to
 // its cautions. It is called before the commit.
-func (l *loading) since(before []*tray.Receipt) error {
+func (l *loading) since(ctx context.Context, before []*tray.Receipt) error {
 	r := l.job.Receipt
 	key := l.in.Plan.Table.Key
 	if l.found != nil {
@@ -36,13 +51,16 @@ func (l *loading) since(before []*tray.Receipt) error {
 	}
 	var far []profile.Finding
 	for _, c := range r.Cautions {
-		if c.Code == profile.CodeUnmet {
+		if c.Code == profile.CodeUnmet || c.Code == profile.CodeKnownDiffers {
 			l.far = append(l.far, c)
 		}
 	}
+	if l.in.Given && r.Records.Read == r.Records.Skipped && len(r.Skipped) == 0 {
+		far = append(far, noRecords())
+	}
 	for _, f := range match.Since(r, before, key) {
 		if f.Far {
-			far = append(far, f.Caution())
+			far = append(far, l.orderOfDays(f.Caution(), f))
 		}
 	}
 	r.Cautions = append(r.Cautions, far...)
@@ -53,12 +71,39 @@ func (l *loading) since(before []*tray.Receipt) error {
 	if l.req.Strict && len(l.far) > 0 {
 		l.toldSince()
 	}
-	return strictly(l.req.Strict, l.far)
+	if err := strictly(l.req.Strict, l.far); err != nil || len(l.far) == 0 || l.req.Yes || l.Ask == nil {
+		return err
+	}
+	l.toldSince()
+	return l.confirm(ctx, Question{Code: InSpiteOf, Answer: "say --yes to go on",
+		Ask: "All records are in, and not committed. Commit in spite of " + phrase.Count(int64(len(l.far)), "caution") +
+			"?"})
+}
+
+// orderOfDays adds to the caution about days how the plan reads them, where day and month could
+// have changed places.
+func (l *loading) orderOfDays(c profile.Finding, f match.Figure) profile.Finding {
+	if f.Measure != match.Earliest && f.Measure != match.Latest {
+		return c
+	}
+	for _, x := range l.job.Plan.Columns {
+		if x.Name != f.Column || x.Reading == nil {
+			continue
+		}
+		for _, p := range x.Reading.Dates {
+			d, m := strings.Index(p, "d"), strings.Index(p, "M")
+			if min(d, m) == 0 && max(d, m) > 0 && !strings.Contains(p, "MMM") {
+				c.Do = "look whether day and month stand in the order of " + p + ", as they are read"
+			}
+		}
+	}
+	return c
 }
 
 // toldSince tells what lies far off.
 func (l *loading) toldSince() {
-	if len(l.far) > 0 {
+	if len(l.far) > 0 && !l.farTold {
+		l.farTold = true
 		l.tell(FoundEvent{l.where(), nil, l.far})
 	}
 }
@@ -66,7 +111,7 @@ func (l *loading) toldSince() {
 // trends are the figures of a load with those of the loads before it, for a page.
 func (d *Desk) trends(e *Entry) ([]report.Trend, error) {
 	list, err := d.entriesOf(e.Receipt.Database)
-	before := lastOf(list, e.Receipt)
+	before := lastOf(list, e.Receipt, []string{e.Receipt.Table.Schema})
 	if err != nil || len(before) == 0 {
 		return nil, err
 	}

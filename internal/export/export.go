@@ -289,13 +289,16 @@ func (r *Result) Plan(file, table string, key []string, opt Options) *plan.Plan 
 	if opt.NoHeader {
 		header = 0
 	}
-	written := &source.Source{Path: file, Layout: source.Layout{Encoding: "utf-8", Form: opt.Form, Header: header}}
+	written := &source.Source{Path: file, Layout: source.Layout{Encoding: "utf-8", Form: opt.Form, Header: header,
+		Totals: source.KeepTotals}}
 	p := &plan.Plan{Version: plan.Version, Table: plan.Table{Name: table, Key: key},
 		Sources: []plan.Source{plan.FromLayout(written)}}
 	p.Sources[0].Seen = nil
 	if opt.Book != "" {
-		p.Sources[0].Settings = map[string]string{"sheet": spreadsheet.SheetName(opt.Book), "header": "1"}
+		p.Sources[0].Settings = map[string]string{"sheet": spreadsheet.SheetName(opt.Book), "header": "1",
+			"totals": source.KeepTotals}
 	}
+	p.Sources[0].Settings["footer"] = "none" // a row is one, whatever it looks like
 	names := r.names()
 	for i, c := range r.Columns {
 		x := plan.Column{Name: names[i], From: c.Name, Type: c.Reads.String(), Required: c.Required, Unicode: c.wide,

@@ -166,7 +166,7 @@ func TestPlanReadsTheFileBack(t *testing.T) {
 		require.NoError(t, err)
 		p, err := plan.Parse(b)
 		require.NoError(t, err, string(b))
-		src, err := source.Open(context.Background(), file, p.Sources[0].Known())
+		src, err := source.Open(context.Background(), file, p.Known(&p.Sources[0]))
 		require.NoError(t, err)
 		at, missing, extra := p.Positions(src.Layout.Columns)
 		assert.Equal(t, []int{0, 1, 2, 3, 4}, at)

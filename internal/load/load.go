@@ -198,9 +198,7 @@ func once(ctx context.Context, job Job) error {
 		return errPreviewed
 	}
 	receipt := job.Receipt
-	for k, sum := range r.Sums {
-		receipt.Sources[k].SHA256, receipt.Sources[k].Records = sum, r.Each[k]
-	}
+	r.ofSources(receipt)
 	if err := job.limited(r.Records, r.Reasons(), r.Fate()); err != nil {
 		return err
 	}
@@ -347,6 +345,16 @@ func (e *Unexpected) Error() string {
 		s += "\n  " + u
 	}
 	return s
+}
+
+// ofSources notes what was read of each source.
+func (r *run) ofSources(receipt *tray.Receipt) {
+	for k, sum := range r.Sums {
+		s := &receipt.Sources[k]
+		if s.SHA256, s.Records = sum, r.Each[k]; len(r.Sums) > 1 {
+			s.Skipped = r.SkipsOf(k)
+		}
+	}
 }
 
 // expected makes sure that the sources are what the plan expects.

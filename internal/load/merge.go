@@ -13,6 +13,7 @@ import (
 	"ambertray/internal/db"
 	"ambertray/internal/db/dialect"
 	"ambertray/internal/phrase"
+	"ambertray/internal/profile"
 	"ambertray/internal/reading"
 	"ambertray/internal/rows"
 	"ambertray/internal/sink"
@@ -381,10 +382,44 @@ func (x *merging) count(ctx context.Context) error {
 	x.r.job.Receipt.Merge = &tray.Merge{Key: x.Key, OnlyNew: x.OnlyNew, Inserted: x.counts[dialect.Inserted],
 		Changed: x.counts[dialect.Changed], Unchanged: staged - x.counts[dialect.Inserted] - x.counts[dialect.Changed],
 		Missing: x.counts[dialect.Gone], Rule: x.Missing, Columns: x.columns()}
+	if x.OnlyNew {
+		return x.knownOther(ctx)
+	}
 	if x.counts[dialect.Changed] == 0 {
 		return nil
 	}
 	return x.countColumns(ctx)
+}
+
+// knownOther counts the records whose key is known and whose values are others: they stay out, and
+// somebody has to know.
+func (x *merging) knownOther(ctx context.Context) error {
+	count, first := x.sql.KnownOther()
+	if count == "" {
+		return nil
+	}
+	n, err := x.number(ctx, count)
+	if err != nil || n == 0 {
+		return err
+	}
+	list, err := x.m.Within().Rows(ctx, "cannot look at known records", first)
+	if err != nil {
+		return err
+	}
+	var key []string
+	for i, v := range list[0] {
+		if v != nil {
+			key = append(key, x.Key[i]+" "+*v)
+		}
+	}
+	receipt := x.r.job.Receipt
+	receipt.Merge.Differing = n
+	receipt.Cautions = append(receipt.Cautions, profile.Finding{Weight: profile.Caution, Code: profile.CodeKnownDiffers,
+		Count: n, Text: fmt.Sprintf("%s a key that the table has, and other values; the first: %s",
+			map[bool]string{true: "1 record has", false: phrase.Grouped(n) + " records have"}[n == 1],
+			strings.Join(key, ", ")),
+		Do: "--only-new leaves their rows as they are; --mode merge changes them"})
+	return nil
 }
 
 func (x *merging) columns() []tray.ChangedColumn { return []tray.ChangedColumn{} }

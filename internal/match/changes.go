@@ -3,6 +3,7 @@ package match
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -25,6 +26,8 @@ type Change struct {
 	Text   string `json:"text"`
 	// Misfits tells that values do not fit, which the caller may accept.
 	Misfits bool `json:"misfits"`
+	// New tells that the column is new.
+	New bool `json:"new"`
 }
 
 // retyped is the share of a column's values from which on misfits are taken
@@ -38,7 +41,8 @@ type changes struct {
 }
 
 func (x *changes) add(column string, w Weight, misfits bool, format string, args ...any) {
-	x.out = append(x.out, Change{x.src.Name, column, w, fmt.Sprintf(format, args...), misfits})
+	x.out = append(x.out, Change{Source: x.src.Name, Column: column, Weight: w, Text: fmt.Sprintf(format, args...),
+		Misfits: misfits})
 }
 
 // form adds that the file's form is another, if it is.
@@ -53,6 +57,11 @@ func (x *changes) form(ctx context.Context) {
 func Changes(ctx context.Context, src *source.Source, p *plan.Plan, values bool, tolerate float64) ([]Change, error) {
 	x := &changes{src: src}
 	at, missing := x.columns(p)
+	if !missing {
+		if err := x.passed(p, at); err != nil {
+			return nil, err
+		}
+	}
 	switch {
 	case missing:
 		x.form(ctx)
@@ -140,6 +149,7 @@ func (x *changes) columns(p *plan.Plan) (at []int, lacks bool) {
 			h = "(without a name)"
 		}
 		x.add(h, Caution, false, "is new and not in the plan; it is not loaded. Name it under leave_out to settle that")
+		x.out[len(x.out)-1].New = true
 	}
 	there := slices.DeleteFunc(slices.Clone(at), func(i int) bool { return i < 0 })
 	if len(missing) == 0 && !slices.IsSorted(there) {
@@ -151,6 +161,11 @@ func (x *changes) columns(p *plan.Plan) (at []int, lacks bool) {
 // values reads the source, and tells of the values that do not fit the plan.
 func (x *changes) values(ctx context.Context, p *plan.Plan, at []int, tolerate float64) error {
 	c, err := rows.DryRun(ctx, rows.Job{Sources: []*source.Source{x.src}, Plan: p, MaxRejects: -1})
+	var totals *rows.UndecidedTotals
+	if errors.As(err, &totals) {
+		x.add("", Blocking, false, "%s; write totals: skip or totals: keep under its source", totals.What())
+		return nil
+	}
 	if err != nil {
 		return err
 	}

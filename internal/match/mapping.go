@@ -477,6 +477,11 @@ func (m *Mapping) Summary() string {
 	return b.String()
 }
 
+// NoneNamed reports whether no column of the file was paired with one of the table.
+func (m *Mapping) NoneNamed() bool {
+	return !slices.ContainsFunc(m.Pairings, func(p Pairing) bool { return p.From != "" && p.Column != "" })
+}
+
 // quoted shows a value, if there is one.
 func quoted(s string) string {
 	if s == "" {

@@ -126,7 +126,7 @@ func TestChanges(t *testing.T) {
 		p.Sources = []plan.Source{plan.FromLayout(src)}
 		name := filepath.Join(t.TempDir(), "next.csv")
 		require.NoError(t, os.WriteFile(name, []byte(tt.text), 0o666))
-		next, err := source.Open(context.Background(), name, p.Sources[0].Known())
+		next, err := source.Open(context.Background(), name, p.Known(&p.Sources[0]))
 		require.NoError(t, err, tt.what)
 		changes, err := Changes(context.Background(), next, p, true, 0)
 		require.NoError(t, err, tt.what)

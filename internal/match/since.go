@@ -33,6 +33,8 @@ const (
 	Smallest Measure = "smallest" // of numbers
 	Largest  Measure = "largest"  // of numbers
 	Words    Measure = "words"    // of a column that has few
+	Earliest Measure = "earliest" // of days, in days since 1970
+	Latest   Measure = "latest"
 )
 
 // A Figure is one measure of a load, with those of the loads before it.
@@ -47,6 +49,8 @@ type Figure struct {
 	// has not.
 	New  []tally.Word `json:"new,omitempty"`
 	Gone []string     `json:"gone,omitempty"`
+	// future tells that the latest day is still to come.
+	future bool
 	// width is how far the extremes of a number lay apart.
 	width float64
 }
@@ -54,8 +58,55 @@ type Figure struct {
 // MostLoads is with how many loads one is compared.
 const MostLoads = 6
 
-// A column is what is the same in several loads.
-type column struct{ name, typ string }
+// A column is what is the same in several loads: a name, and a family of types. The same column is
+// an integer of the plan in the load that made the table, and what the table has in later ones.
+type column struct {
+	name   string
+	family family
+}
+
+type family uint8
+
+const (
+	ofOthers family = iota
+	ofNumbers
+	ofTexts
+	ofTimes
+)
+
+// columnOf is a column of a load.
+func columnOf(c *tray.Verified) column {
+	t, err := sqltype.Parse(c.Type)
+	switch {
+	case err != nil:
+	case t.IsNumber():
+		return column{c.Name, ofNumbers}
+	case t.IsText():
+		return column{c.Name, ofTexts}
+	case t.IsTemporal():
+		return column{c.Name, ofTimes}
+	}
+	return column{c.Name, ofOthers}
+}
+
+// goesOn reports whether a column numbers its records, and goes on behind those of the last load: that
+// its numbers are larger is no news.
+func goesOn(now, last *tray.Receipt, c *tray.Verified, known columns) bool {
+	was := known[last][columnOf(c)]
+	if was == nil || was.Habit == nil || c.Habit == nil {
+		return false
+	}
+	lo, err1 := strconv.ParseFloat(c.Smallest, 64)
+	hi, err2 := strconv.ParseFloat(c.Largest, 64)
+	first, err3 := strconv.ParseFloat(was.Smallest, 64)
+	end, err4 := strconv.ParseFloat(was.Largest, 64)
+	// How many are different is estimated, and may be a fifth off.
+	differ := func(r *tray.Receipt, c *tray.Verified) bool {
+		return 5*c.Habit.Distinct >= 4*(values(r)-c.Nulls)
+	}
+	return cmp.Or(err1, err2, err3, err4) == nil && differ(now, c) && differ(last, was) && lo > end &&
+		lo-end <= 3*(hi-lo+end-first+1)
+}
 
 // columns are those of loads.
 type columns map[*tray.Receipt]map[column]*tray.Verified
@@ -66,7 +117,7 @@ func columnsOf(loads []*tray.Receipt) columns {
 		out[r] = map[column]*tray.Verified{}
 		for i := range r.Columns {
 			c := &r.Columns[i]
-			out[r][column{c.Name, c.Type}] = c
+			out[r][columnOf(c)] = c
 		}
 	}
 	return out
@@ -102,7 +153,7 @@ func Since(now *tray.Receipt, earlier []*tray.Receipt, key []string) (out []Figu
 	for _, c := range now.Columns {
 		of := func(measure func(*tray.Receipt, *tray.Verified) (float64, bool)) func(*tray.Receipt) (float64, bool) {
 			return func(r *tray.Receipt) (float64, bool) {
-				same := known[r][column{c.Name, c.Type}]
+				same := known[r][columnOf(&c)]
 				if same == nil {
 					return 0, false
 				}
@@ -110,13 +161,20 @@ func Since(now *tray.Receipt, earlier []*tray.Receipt, key []string) (out []Figu
 			}
 		}
 		add(c.Name, Blank, of(blank))
+		out = append(out, days(&c, now, earlier, known)...)
 		if slices.Contains(key, c.Name) {
 			continue // what tells rows apart is another in each load
 		}
-		add(c.Name, Mean, of(mean))
+		serial := goesOn(now, earlier[len(earlier)-1], &c, known)
+		if !serial {
+			add(c.Name, Mean, of(mean))
+		}
 		add(c.Name, Spread, of(spread))
 		add(c.Name, Length, of(length))
 		add(c.Name, Distinct, of(distinct))
+		if serial {
+			continue
+		}
 		add(c.Name, Smallest, of(extreme(func(f *tray.Facts) string { return f.Smallest })))
 		add(c.Name, Largest, of(extreme(func(f *tray.Facts) string { return f.Largest })))
 		if n := len(out); n >= 2 && out[n-1].Measure == Largest && out[n-2].Measure == Smallest {
@@ -133,12 +191,22 @@ func Since(now *tray.Receipt, earlier []*tray.Receipt, key []string) (out []Figu
 		}
 	}
 	for i := range out {
-		// Of fewer records, there are fewer values.
-		if f := &out[i]; out[0].Far && (f.Measure == Distinct || f.Measure == Spread) {
-			f.Far = false
+		switch f := &out[i]; f.Measure { // others: are far off whatever the number of records is
+		case Distinct, Spread: // of fewer records, there are fewer values
+			f.Far = f.Far && !out[0].Far && enough(all)
+		case Rejected, Blank, Mean, Length, Words:
+			f.Far = f.Far && enough(all)
 		}
 	}
 	return out
+}
+
+// enoughRecords is how many records say how the values of a column are shared out.
+const enoughRecords = 10
+
+// enough reports whether each of the loads has so many.
+func enough(all []*tray.Receipt) bool {
+	return !slices.ContainsFunc(all, func(r *tray.Receipt) bool { return records(r) < enoughRecords })
 }
 
 // words compares the words of a column that has few.
@@ -150,7 +218,7 @@ func words(now *tray.Verified, earlier []*tray.Receipt, known columns) *Figure {
 	seen, times, rows, before := map[string]int{}, map[string]int64{}, int64(0), int64(0)
 	grew := false // the load before this one had new ones, too
 	for k, r := range earlier {
-		same := known[r][column{now.Name, now.Type}]
+		same := known[r][columnOf(now)]
 		if same == nil || same.Habit == nil || same.Habit.Words == nil {
 			return nil
 		}
@@ -279,7 +347,7 @@ func (f *Figure) far() bool {
 		return f.width > 0 && f.Now < lo-few*f.width
 	case Largest:
 		return f.width > 0 && f.Now > hi+few*f.width
-	case Words: // told by which they are
+	case Words, Earliest, Latest: // told by which they are, and by days
 	}
 	return false
 }
@@ -302,6 +370,11 @@ func (f *Figure) Caution() profile.Finding {
 		what = f.text(f.Now, "different values")
 	case Spread:
 		what = "standard deviation " + f.text(f.Now, "")
+	case Earliest, Latest:
+		what = fmt.Sprintf("the %s day is %s", f.Measure, f.text(f.Now, ""))
+		if f.future {
+			what += ", which is still to come"
+		}
 	case Smallest, Largest:
 		what = fmt.Sprintf("%s value %s", f.Measure, f.text(f.Now, ""))
 	case Words:
@@ -370,6 +443,8 @@ func (f *Figure) text(v float64, behind string) string {
 		s = strconv.FormatFloat(v, 'f', places(v), 64)
 	case Length:
 		s = strconv.FormatFloat(v, 'f', 1, 64)
+	case Earliest, Latest:
+		s = dayText(v)
 	}
 	return strings.TrimSpace(s + " " + behind)
 }

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"maps"
+	"path/filepath"
 	"slices"
 
 	"ambertray/internal/source"
@@ -67,8 +68,16 @@ func asOne(sources []*source.Source) []Source {
 	}
 	out := []Source{all}
 	for i, f := range forms {
-		if !slices.ContainsFunc(out[0].Seen, f.Seen[0].Is) {
+		if asked.File != "" {
+			f.Seen[0].Name = filepath.Base(f.File)
+		}
+		k := slices.IndexFunc(out[0].Seen, func(s Seen) bool { return s.Is(f.Seen[0]) && s.Name == f.Seen[0].Name })
+		if k < 0 {
+			k = len(out[0].Seen)
 			out[0].Seen = append(out[0].Seen, f.Seen[0])
+		}
+		if sheet := f.Settings["sheet"]; asked.Sheet != "" && of[i] == most {
+			out[0].Seen[k].Sheets = append(out[0].Seen[k].Sheets, sheet)
 		}
 		if of[i] != most {
 			out = append(out, f)

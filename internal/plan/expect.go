@@ -1,8 +1,11 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 
 	"ambertray/internal/phrase"
 )
@@ -18,6 +21,9 @@ type Expect struct {
 	Filled []string `yaml:"filled,flow,omitempty"`
 	// Rejects is the largest share of records that may be rejected, like 1%.
 	Rejects string `yaml:"rejects,omitempty"`
+	// Deletes is how many rows of the table a load may delete, net of those that it puts in: a
+	// number, or a share like 10%.
+	Deletes string `yaml:"deletes,omitempty"`
 }
 
 // check says what is wrong with it, and at which key.
@@ -36,7 +42,42 @@ func (e *Expect) check(p *Plan) (key string, err error) {
 			return "rejects", fmt.Errorf("expect: rejects is %q; use a share like 1%%, or 0", e.Rejects)
 		}
 	}
+	if _, err := ParseDeletes(e.Deletes); err != nil {
+		return "deletes", fmt.Errorf("expect: deletes is %q; %w", e.Deletes, err)
+	}
 	return "", nil
+}
+
+// A DeleteLimit is how many rows a load may delete from a table, net of what it puts in.
+type DeleteLimit struct {
+	Given bool
+	Count int64   // of rows, where Share is 0
+	Share float64 // of the rows that the table has
+}
+
+// ParseDeletes reads a number of rows, or a share like 10%; empty: nothing is said.
+func ParseDeletes(s string) (l DeleteLimit, err error) {
+	if s == "" {
+		return l, nil
+	}
+	l.Given = true
+	if share, is := strings.CutSuffix(s, "%"); is {
+		v, err := strconv.ParseFloat(share, 64)
+		if l.Share = v / 100; err == nil && v > 0 && v <= 100 {
+			return l, nil
+		}
+	} else if l.Count, err = strconv.ParseInt(s, 10, 64); err == nil && l.Count >= 0 {
+		return l, nil
+	}
+	return l, errors.New("use a number of rows from 0, or a share up to 100%, like 10%")
+}
+
+// Allows reports whether so many of the rows may be deleted.
+func (l DeleteLimit) Allows(deleted, before int64) bool {
+	if l.Share > 0 {
+		return float64(deleted) <= l.Share*float64(before)
+	}
+	return deleted <= l.Count
 }
 
 // Found is what the sources were found to be.

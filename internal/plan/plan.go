@@ -8,7 +8,9 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -68,6 +70,9 @@ type Source struct {
 	// Seen are the files that the plan was made from: one, or more where File is a
 	// pattern. Any other is compared with the plan before it is loaded.
 	Seen []Seen
+	// Sheets is what becomes of sheets that are new or missing, where a pattern stands for several;
+	// nil: they stop the load.
+	Sheets *SheetRules
 
 	// wrong is a mistake inside, and wrongAt its key; kept for Check, which knows
 	// the line.
@@ -76,15 +81,59 @@ type Source struct {
 
 // Seen tells a file from others without reading it.
 type Seen struct {
+	Name     string `yaml:"name,omitempty"` // where the source is a pattern
 	Bytes    int64  `yaml:"bytes"`
 	Modified string `yaml:"modified"` // RFC 3339, UTC
 	// Others are the sheets or members that were in it and are not for this plan.
 	Others []string `yaml:"others,flow,omitempty"`
+	// Sheets are those that were taken, where a pattern stands for several.
+	Sheets []string `yaml:"sheets,flow,omitempty"`
+}
+
+// SheetRules say what becomes of sheets that the file a plan was made from did not have, and of
+// those that it had.
+type SheetRules struct {
+	IfNew     string `yaml:"new,omitempty"`     // stop, take or leave
+	IfMissing string `yaml:"missing,omitempty"` // stop or allow
+}
+
+// The words of SheetRules.
+const (
+	StopLoad     = "stop"
+	TakeSheet    = "take"
+	LeaveSheet   = "leave"
+	AllowMissing = "allow"
+)
+
+// New is the rule for new sheets.
+func (r *SheetRules) New() string {
+	if r == nil || r.IfNew == "" {
+		return StopLoad
+	}
+	return r.IfNew
+}
+
+// Missing is the rule for missing sheets.
+func (r *SheetRules) Missing() string {
+	if r == nil || r.IfMissing == "" {
+		return StopLoad
+	}
+	return r.IfMissing
+}
+
+func (r *SheetRules) check() string {
+	if w := r.New(); w != StopLoad && w != TakeSheet && w != LeaveSheet {
+		return fmt.Sprintf("sheets: new is %q; it can be stop, take or leave", w)
+	}
+	if w := r.Missing(); w != StopLoad && w != AllowMissing {
+		return fmt.Sprintf("sheets: missing is %q; it can be stop or allow", w)
+	}
+	return ""
 }
 
 // SeenOf is what tells a source.
 func SeenOf(s *source.Source) Seen {
-	return Seen{s.FileSize, s.Modified.UTC().Format(time.RFC3339Nano), s.Others}
+	return Seen{Bytes: s.FileSize, Modified: s.Modified.UTC().Format(time.RFC3339Nano), Others: s.Others}
 }
 
 // Is reports whether both are of one file.
@@ -94,7 +143,13 @@ func (s Seen) Is(x Seen) bool { return s.Bytes == x.Bytes && s.Modified == x.Mod
 // made from.
 func (p *Plan) Made(s *source.Source) bool {
 	is := SeenOf(s)
-	return slices.ContainsFunc(p.Sources, func(x Source) bool { return slices.ContainsFunc(x.Seen, is.Is) })
+	return slices.ContainsFunc(p.Sources, func(x Source) bool {
+		return slices.ContainsFunc(x.Seen, func(seen Seen) bool {
+			// Files that came together, out of an archive say, often have one time, and some one size.
+			name := cmp.Or(seen.Name, x.File)
+			return seen.Is(is) && (filepath.Base(name) == filepath.Base(s.Path) || source.IsPattern(name))
+		})
+	})
 }
 
 // Table is where the records go.
@@ -161,9 +216,9 @@ type Column struct {
 	Keeps reading.Keeps `yaml:"-"`
 }
 
-// Known is what the plan says of a source.
-func (s *Source) Known() source.Known {
-	k := source.Known{By: "as the plan says"}
+// Known is what the plan says of one of its sources.
+func (p *Plan) Known(s *Source) source.Known {
+	k := source.Known{By: "as the plan says", Names: p.names()}
 	for _, set := range source.Settings {
 		if v, is := s.Settings[set.Key]; is {
 			set.Put(&k, v) // Check has made sure that it can be
@@ -174,9 +229,24 @@ func (s *Source) Known() source.Known {
 		k.Skip = &zero
 	}
 	if k.Footer == nil && k.Header != nil {
-		k.Footer = &none
+		k.Footer, k.FooterUnsaid = &none, true
 	}
 	return k
+}
+
+// names are those that the plan's columns have in a header.
+func (p *Plan) names() (n source.Names) {
+	for i := range p.Columns {
+		switch c := &p.Columns[i]; {
+		case c.Value != "" || c.From == "" || c.From == source.RowName:
+		case c.Optional:
+			n.Others = append(n.Others, c.From)
+		default:
+			n.Columns = append(n.Columns, append([]string{c.From}, c.Also...))
+		}
+	}
+	n.Others = append(n.Others, p.LeaveOut...)
+	return n
 }
 
 // FromLayout is the plan's description of an opened source.
@@ -285,8 +355,6 @@ func (p *Plan) Positions(headers []string) (at []int, missing, extra []string) {
 			at[i] = places[n]
 			taken[at[i]] = true
 			seen[c.From]++
-		} else if len(places) > 0 {
-			at[i] = places[len(places)-1]
 		} else if !c.Optional {
 			missing = append(missing, c.From)
 		}

@@ -135,7 +135,7 @@ func TestEveryFormReadsBack(t *testing.T) {
 			require.NoError(t, err)
 			again, err := Parse(b)
 			require.NoError(t, err, string(b))
-			k := again.Sources[0].Known()
+			k := again.Known(&again.Sources[0])
 			require.NotNil(t, k.Delimiter, string(b))
 			assert.Equal(t, d, *k.Delimiter)
 			assert.Equal(t, strings.TrimRight(string(rune(q)), "\x00"), *k.Quote)

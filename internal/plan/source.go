@@ -3,6 +3,7 @@ package plan
 import (
 	"errors"
 	"fmt"
+	"strconv"
 
 	"go.yaml.in/yaml/v4"
 
@@ -33,9 +34,16 @@ func (s Source) MarshalYAML() (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		if set.Number {
+		if _, err := strconv.Atoi(text); set.Number && err == nil {
 			v.Tag, v.Style, v.Value = "!!int", 0, text
 		}
+	}
+	if s.Sheets != nil {
+		v, err := add("sheets", s.Sheets)
+		if err != nil {
+			return nil, err
+		}
+		v.Style = yaml.FlowStyle
 	}
 	switch len(s.Seen) {
 	case 0:
@@ -87,8 +95,20 @@ func (s *Source) UnmarshalYAML(n *yaml.Node) error {
 			if err != nil {
 				fail(key, "seen: %s", mistake(err).What)
 			}
+		case key == "sheets":
+			s.Sheets = &SheetRules{}
+			if err := value.Decode(s.Sheets); err != nil {
+				fail(key, "sheets: is a mapping of new: and missing:")
+			} else if wrong := s.Sheets.check(); wrong != "" {
+				fail(key, "%s", wrong)
+			}
+			for j := 0; j+1 < len(value.Content); j += 2 {
+				if k := value.Content[j].Value; k != "new" && k != "missing" {
+					fail(key, "sheets: %s", noKey(k, []string{"new", "missing"}))
+				}
+			}
 		case source.SettingOf(key) == nil:
-			keys := []string{"file", "seen"}
+			keys := []string{"file", "seen", "sheets"}
 			for _, set := range source.Settings {
 				keys = append(keys, set.Key)
 			}

@@ -194,7 +194,8 @@ func mistake(err error) *Error {
 // allKeys are those of all parts of a plan, and what others call them.
 var allKeys = func() (out []string) {
 	for _, t := range []reflect.Type{reflect.TypeFor[Plan](), reflect.TypeFor[Table](), reflect.TypeFor[Column](),
-		reflect.TypeFor[Rule](), reflect.TypeFor[Reference](), reflect.TypeFor[Expect](), reflect.TypeFor[Seen]()} {
+		reflect.TypeFor[Rule](), reflect.TypeFor[Reference](), reflect.TypeFor[Expect](), reflect.TypeFor[Seen](),
+		reflect.TypeFor[SheetRules]()} {
 		for i := range t.NumField() {
 			if name, _, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ","); name != "" && name != "-" &&
 				!slices.Contains(out, name) {

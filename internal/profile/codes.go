@@ -6,6 +6,7 @@ type Code string
 // The kinds of findings; docs/json.md lists them, too.
 const (
 	CodeHeaderUndecided  Code = "header-undecided"
+	CodeTotals           Code = "totals"
 	CodeSameHeader       Code = "same-header"
 	CodeNoHeader         Code = "no-header"
 	CodeNoRecords        Code = "no-records"
@@ -69,6 +70,8 @@ const (
 	CodeUnmet Code = "check"
 	// CodeNotAsBefore is a figure of a load that lies far off those of the loads before it.
 	CodeNotAsBefore Code = "not-as-before"
+	// CodeKnownDiffers is of records that are known by their key, and have other values.
+	CodeKnownDiffers Code = "known-differs"
 	// CodeCouldRefer is a column whose values are all keys of another table.
 	CodeCouldRefer Code = "could-refer"
 	// What hangs on the table is found then, too.
@@ -84,6 +87,7 @@ const (
 // Codes are all of them.
 var Codes = []Code{
 	CodeHeaderUndecided,
+	CodeTotals,
 	CodeSameHeader,
 	CodeNoHeader,
 	CodeNoRecords,
@@ -142,6 +146,7 @@ var Codes = []Code{
 	CodeNotAsPlanned,
 	CodeNotAsTable,
 	CodeNotAsBefore,
+	CodeKnownDiffers,
 	CodeCouldRefer,
 	CodeUnmet,
 	CodeGoesWithTable,
@@ -156,8 +161,8 @@ var Codes = []Code{
 func (c Code) DecidedByPlan() bool {
 	switch c { // others: remain with a plan
 	case CodeDatesUndecided, CodeMarkUndecided, CodeMarkAssumed, CodeMarkByOthers, CodeRenamed, CodeNearMiss,
-		CodeColumnsUndecided, CodeHeaderUndecided, CodeEncodingOpen, CodeSeveralTables, CodeMixedDates, CodeMixedMarks,
-		CodeAsShown, CodeBinaryFractions:
+		CodeColumnsUndecided, CodeHeaderUndecided, CodeTotals, CodeEncodingOpen, CodeSeveralTables, CodeMixedDates,
+		CodeMixedMarks, CodeAsShown, CodeBinaryFractions:
 		return true
 	}
 	return false

@@ -52,6 +52,9 @@ func (p *Profile) decide(src *source.Source, all *worker, uniques []*unique, opt
 		}
 	}
 	p.decideAll(src.Layout.Columns, all, uniques, decision{opt: opt, certain: certain})
+	if all.rows != nil {
+		p.totalFindings(src, all)
+	}
 	p.together(CodeTrimmed, "%d columns (%s) have values with spaces before or behind; they are taken off",
 		"to keep them, set trim: false in the plan")
 	for i, c := range p.Columns {

@@ -52,6 +52,14 @@ type Finding struct {
 	Answers []Answer `json:"-"`
 }
 
+// Short is a finding in one line, for a list.
+func (f Finding) Short() string {
+	if f.Column != "" {
+		return f.Column + ": " + f.Text
+	}
+	return f.Text
+}
+
 // An Answer is one way to decide what the evidence leaves open.
 type Answer struct {
 	Text string // what it means

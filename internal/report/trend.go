@@ -38,7 +38,8 @@ func (t *Trend) What() string {
 		"blank": "blank, of the records",
 		"mean":  "mean", "length": "length in bytes, on average",
 		"distinct": "different values", "spread": "standard deviation", "smallest": "smallest value",
-		"largest": "largest value", "words": "different words"}[t.Measure]
+		"largest": "largest value", "words": "different words",
+		"earliest": "earliest day", "latest": "latest day"}[t.Measure]
 }
 
 // Before are the figures of the loads before; Now is that of the load.

@@ -85,6 +85,7 @@ type part struct {
 	records int64  // of data
 	first   int64  // number of the first record, less one
 	skipped [source.Kinds]int64
+	firsts  [source.Kinds][]string // the first texts of those that are skipped
 	rejects []tray.Reject
 	tally   []tally.Tally
 	likes   []tally.Habit // of the columns, if that is asked for
@@ -137,7 +138,7 @@ func (m *misfits) merge(x *misfits) {
 // because the sink refused them.
 func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) {
 	p.chunk, p.data, p.rows, p.read, p.records = chunk, p.data[:0], 0, 0, 0
-	p.skipped, p.rejects = [source.Kinds]int64{}, p.rejects[:0]
+	p.skipped, p.firsts, p.rejects = [source.Kinds]int64{}, [source.Kinds][]string{}, p.rejects[:0]
 	if cap(p.tally) < len(c.row) {
 		p.tally = make([]tally.Tally, len(c.row))
 	}
@@ -180,7 +181,9 @@ func (c *converter) convert(chunk *delimited.Chunk, p *part, skip map[int]bool) 
 		}
 		p.read++
 		if kind != source.Data {
-			p.skipped[kind]++
+			if p.skipped[kind]++; p.skipped[kind] <= shownSkips && kind.Tells() {
+				p.firsts[kind] = append(p.firsts[kind], Clip(c.src.TextOf(&c.rec)))
+			}
 			continue
 		}
 		p.records++

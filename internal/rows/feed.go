@@ -127,13 +127,39 @@ type Feed struct {
 	size    int64          // bytes of all
 	base    int64          // records of it before the chunk at hand
 	before  int64          // records of the sources before it
-	skipped [source.Kinds]int64
+	skipped []skips        // by source
 	// Unmet are records that do not meet conditions of the plan's and are loaded, by rule.
 	Unmet   []Unmet
 	passed  []tray.Skip                // of other kinds than rows of a source
 	refused []map[int64]bool           // lines of the records that the sink refused, by source
 	reasons map[[2]string]*tray.Reason // by column and reason
 	misfits []misfits
+}
+
+// skips are the rows of a source that are no records.
+type skips struct {
+	count  [source.Kinds]int64
+	firsts [source.Kinds][]string
+}
+
+// shownSkips is of how many rows of a kind the texts are kept.
+const shownSkips = 3
+
+func (s *skips) add(kind source.Kind, n int64, firsts []string) {
+	s.count[kind] += n
+	if have := len(s.firsts[kind]); n > 0 && have < shownSkips {
+		s.firsts[kind] = append(s.firsts[kind], firsts[:min(len(firsts), shownSkips-have)]...)
+	}
+}
+
+// kinds are those that there are.
+func (s *skips) kinds() (out []tray.Skip) {
+	for k, n := range s.count {
+		if n > 0 {
+			out = append(out, tray.Skip{Kind: source.Kind(k).String(), Count: n, First: s.firsts[k]})
+		}
+	}
+	return out
 }
 
 // New prepares a run.
@@ -147,6 +173,7 @@ func New(job Job, to sink.Sink) (*Feed, error) {
 	if f.Binding, err = plan.Bind(job.Plan, job.Sources); err != nil {
 		return nil, err
 	}
+	f.skipped = make([]skips, len(job.Sources))
 	for _, src := range job.Sources {
 		f.size += src.Size
 		f.refused = append(f.refused, map[int64]bool{})
@@ -219,6 +246,38 @@ func (f *Feed) Read(ctx context.Context) error {
 			return err
 		}
 	}
+	return f.undecidedTotals()
+}
+
+// UndecidedTotals says that records are totals by their words, and that nobody has said what
+// becomes of them.
+type UndecidedTotals struct {
+	Count int64
+	First []string // of their texts
+	Fate  string
+}
+
+func (e *UndecidedTotals) Error() string {
+	return e.What() + "; " + e.Fate + "\n  say so in the plan, or with --totals: skip leaves them out, keep loads them"
+}
+
+// What says which they are.
+func (e *UndecidedTotals) What() string {
+	s := tray.Skip{Kind: source.Total.String(), Count: e.Count, First: e.First}
+	return s.Shown(shownSkips) + ": totals among the records, and nothing says whether they are to be loaded"
+}
+
+func (f *Feed) undecidedTotals() error {
+	var all skips
+	for k, src := range f.Sources {
+		if src.Layout.Totals == "" {
+			s := &f.skipped[k]
+			all.add(source.Total, s.count[source.Total], s.firsts[source.Total])
+		}
+	}
+	if n := all.count[source.Total]; n > 0 {
+		return &UndecidedTotals{n, all.firsts[source.Total], f.fate()}
+	}
 	return nil
 }
 
@@ -243,10 +302,7 @@ func (f *Feed) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 	if f.Follower != nil {
 		f.Follower.Source(k, f.stream)
 	}
-	titles := int64(len(src.Titles))
-	f.skipped[source.Title] += titles
-	f.Records.Read += titles
-	f.Records.Skipped += titles
+	f.titles(k)
 	team, err := f.team(k, f.before, f.Sink)
 	if err != nil {
 		return err
@@ -300,6 +356,15 @@ func (f *Feed) readOne(ctx context.Context, k int, parts *sync.Pool) error {
 	}
 	f.Sums, f.Each = append(f.Sums, f.stream.Sum()), append(f.Each, f.base)
 	return nil
+}
+
+// titles counts those of a source, which no chunk has.
+func (f *Feed) titles(k int) {
+	for _, t := range f.Sources[k].Titles {
+		f.skipped[k].add(source.Title, 1, []string{Clip(t.Raw)})
+		f.Records.Read++
+		f.Records.Skipped++
+	}
 }
 
 // Numbered reports whether what becomes of a record depends on how many stand before it.
@@ -448,7 +513,7 @@ func (f *Feed) collect(ctx context.Context, c *converter, x *part) error {
 	f.Records.Read += x.read
 	f.Records.Loaded += int64(x.rows)
 	for k, n := range x.skipped {
-		f.skipped[k] += n
+		f.skipped[f.current].add(source.Kind(k), n, x.firsts[k])
 		f.Records.Skipped += n
 	}
 	for i, u := range x.unmet {
@@ -530,14 +595,17 @@ func (f *Feed) Pass(kind string, n int64) {
 
 // Skips are the rows that were skipped, by kind.
 func (f *Feed) Skips() (out []tray.Skip) {
-	defer func() { out = append(out, f.passed...) }()
-	for k, n := range f.skipped {
-		if n > 0 {
-			out = append(out, tray.Skip{Kind: source.Kind(k).String(), Count: n})
+	var all skips
+	for i := range f.skipped {
+		for k, n := range f.skipped[i].count {
+			all.add(source.Kind(k), n, f.skipped[i].firsts[k])
 		}
 	}
-	return
+	return append(all.kinds(), f.passed...)
 }
+
+// SkipsOf are the rows of one source that were skipped, by kind.
+func (f *Feed) SkipsOf(k int) []tray.Skip { return f.skipped[k].kinds() }
 
 // Reasons lists the reasons of rejects, the most frequent first.
 func (f *Feed) Reasons() (out []tray.Reason) {

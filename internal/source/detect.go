@@ -194,6 +194,34 @@ type sampleRow struct {
 	raw          string
 }
 
+// lineOf is a row as others see it.
+func (s *Source) lineOf(r *sampleRow) Line {
+	l := Line{r.line, r.raw, r.fields}
+	if s.own {
+		l.Raw = cellsOf(r.fields)
+	}
+	return l
+}
+
+// cellsOf is a row of a sheet as text for a person: the cells that hold something.
+func cellsOf[T string | []byte](fields []T) string {
+	var filled []string
+	for _, f := range fields {
+		if text := strings.TrimSpace(string(f)); text != "" {
+			filled = append(filled, text)
+		}
+	}
+	return strings.Join(filled, " · ")
+}
+
+// TextOf is a record as text for a person.
+func (s *Source) TextOf(rec *delimited.Record) string {
+	if s.own {
+		return cellsOf(rec.Fields)
+	}
+	return string(rec.Raw)
+}
+
 // record reports a row that is a record, if perhaps of delimiters only.
 func (r *sampleRow) record() bool { return !r.blank && !r.ruler && !r.comment }
 

@@ -45,21 +45,30 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 	}
 	l.KeepBlank = known.KeepBlank != nil && *known.KeepBlank
 	l.ShortNull = known.ShortNull != nil && *known.ShortNull
+	l.Totals = known.Totals
 	l.Header, l.Skip, l.Columns, s.Titles, s.HeaderRuler, s.Doubt = 0, 0, nil, nil, false, ""
+	s.byNames, s.exactHeader, s.exactSkip = false, false, false
 	header := -1 // index in rows
+	is := func(n *int64, value int64) bool { return n != nil && *n == value }
 	switch {
+	case is(known.Header, Found) && h.named(known.Names) >= 0:
+		header = h.named(known.Names)
+		s.note("header", fmt.Sprintf("line %d", h.rows[header].line), "it has the names that the plan takes", false)
 	case known.Header != nil && *known.Header > 0:
 		if header = h.onLine(*known.Header); header < 0 || h.rows[header].blank {
 			return true, &Problem{Source: s.Name, Line: *known.Header,
-				What: "no row of column names starts on this line", Do: "count lines from 1, blank ones too",
+				What: "no row of column names starts on this line",
+				Do: "count lines from 1, blank ones too; or write header: names in the plan, which finds the row " +
+					"by its names",
 				Decision: true}
 		}
+		s.exactHeader = known.By != ""
 		s.note("header", fmt.Sprintf("line %d", *known.Header), "", true)
-	case known.Header != nil:
+	case is(known.Header, 0):
 		s.note("header", "none", "", true)
-		if first, _, _ := h.candidate(); known.By == "" {
+		if first, _, _ := h.candidate(); known.By == "" || is(known.Skip, Found) {
 			// What stands above the line that could be the header is no record: a person
-			// says of that line that it is none. A plan says itself what to skip.
+			// says of that line that it is none.
 			l.Skip = h.above(first)
 		}
 	case s.ruled > 0:
@@ -68,21 +77,17 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 	default:
 		header = h.find()
 	}
-	if known.Skip != nil {
+	if known.Skip != nil && !is(known.Skip, Found) {
+		first, _, _ := h.candidate()
+		s.exactSkip = known.By != "" || h.above(first) != *known.Skip
 		l.Skip = *known.Skip
 		if l.Skip > 0 {
 			s.note("skip", phrase.Plain(int(l.Skip), "line"), "", true)
 		}
 	}
 	h.settle(header)
-	if known.Footer != nil {
-		l.Footer = *known.Footer
-		if l.Footer > 0 {
-			s.note("footer", phrase.Plain(l.Footer, "record"), "", true)
-		}
-		return true, nil
-	}
-	return true, s.decideFooter()
+	s.byNames = header >= 0 && h.named(NamesOf(l.Columns)) == header
+	return true, s.decideFooter(known)
 }
 
 // headOf splits the beginning, and finds out how wide a record is.
@@ -146,6 +151,9 @@ func (h *head) leftBlock(few int) (block, wide int) {
 	return len(in), 0
 }
 
+// trimName takes off a name what does not belong to it.
+func trimName(f string) string { return strings.TrimSpace(strings.Trim(f, "\ufeff")) }
+
 // looksNamed reports whether the fields could be column names, of the table's
 // columns.
 func (h *head) looksNamed(fields []string) (bool, string) {
@@ -168,7 +176,7 @@ func (h *head) find() int {
 	}
 	if h.rowNames() {
 		h.note("header", fmt.Sprintf("line %d", rows[filled[0]].line),
-			"every record has one field more, the first of which names the row; it is called "+rowName, false)
+			"every record has one field more, the first of which names the row; it is called "+RowName, false)
 		return filled[0]
 	}
 	first, named, why := h.candidate()
@@ -195,7 +203,7 @@ func (h *head) find() int {
 	if repeats(row.fields) {
 		why = "its fields are filled and no numbers or dates, though not all different"
 	}
-	if slices.ContainsFunc(row.fields[:min(h.table, len(row.fields))], isBlank) {
+	if slices.ContainsFunc(row.fields[:min(h.table, len(row.fields))], IsBlank) {
 		why = "its fields are no numbers or dates, though some are blank"
 	}
 	if slices.ContainsFunc(row.fields, dataLike) {
@@ -311,7 +319,7 @@ func (h *head) namesTyped(first int) bool {
 	names, records := map[string]bool{}, 0
 	below := h.filled[first+1:]
 	for c, f := range h.rows[h.filled[first]].fields {
-		if len(below) < 3 || isBlank(f) || !h.allData(c, below) {
+		if len(below) < 3 || IsBlank(f) || !h.allData(c, below) {
 			continue
 		}
 		if isData(f) {
@@ -330,7 +338,7 @@ func (h *head) namesAbove(first int) int {
 		return -1
 	}
 	fields := h.rows[h.filled[first-1]].fields
-	if named, _ := looksNamed(fields); !named || len(fields) < 3 || slices.ContainsFunc(fields, isBlank) {
+	if named, _ := looksNamed(fields); !named || len(fields) < 3 || slices.ContainsFunc(fields, IsBlank) {
 		return -1
 	}
 	return first - 1
@@ -344,7 +352,7 @@ func (h *head) belowSummary(first int) int {
 	for at := first + 2; at < min(first+1+titleLimit, len(h.filled)-1); at++ {
 		fields := h.rows[h.filled[at]].fields
 		named, _ := h.looksNamed(fields)
-		if !named || slices.ContainsFunc(fields, isBlank) || filledOf(top) >= len(fields) || yearsIn(fields) > 0 {
+		if !named || slices.ContainsFunc(fields, IsBlank) || filledOf(top) >= len(fields) || yearsIn(fields) > 0 {
 			continue
 		}
 		above := h.rows[h.filled[at-1]].fields
@@ -376,9 +384,9 @@ func (h *head) content(c int, rows []int) (filled, typed int) {
 	return filled, typed
 }
 
-// rowName is the name of a column that the header leaves out: what statistics
+// RowName is the name of a column that the header leaves out: what statistics
 // programs write in front of each record.
-const rowName = "row_name"
+const RowName = "row_name"
 
 // rowNames reports whether the header is one name short: it names all columns but
 // the first.
@@ -730,7 +738,7 @@ func (h *head) mostlyTyped(first int) bool {
 	below := h.others(first)
 	for c, f := range h.rows[h.filled[first]].fields {
 		filled, typed := h.content(c, below)
-		if 4*typed > 3*filled && !isBlank(f) && !dataLike(f) {
+		if 4*typed > 3*filled && !IsBlank(f) && !dataLike(f) {
 			return true
 		}
 	}
@@ -749,10 +757,10 @@ func (h *head) settle(header int) {
 			names = uncommented(rows[header].raw, l.Form.Comment, l.Form)
 		}
 		if !l.Pad && len(names) == h.fields-1 && h.rowNames() {
-			l.Columns = append(l.Columns, rowName)
+			l.Columns = append(l.Columns, RowName)
 		}
 		for _, f := range names {
-			l.Columns = append(l.Columns, strings.TrimSpace(strings.Trim(f, "\ufeff")))
+			l.Columns = append(l.Columns, trimName(f))
 		}
 		start = header
 		if next := header + 1; next < len(rows) && rows[next].ruler {
@@ -774,9 +782,10 @@ func (h *head) settle(header int) {
 	}
 	for i := 0; i <= start; i++ {
 		if i != header && (rows[i].filled() || rows[i].comment) {
-			h.Titles = append(h.Titles, rows[i].raw)
+			h.Titles = append(h.Titles, h.lineOf(&rows[i]))
 		}
 	}
+	h.Layout.Typed = h.typedColumns(start + 1)
 	h.start, h.startLine = 0, 1
 	if start >= 0 {
 		h.start = int64(rows[start].end)
@@ -808,7 +817,8 @@ func looksNamed(fields []string) (bool, string) {
 	return true, ""
 }
 
-func isBlank(f string) bool { return strings.TrimSpace(f) == "" }
+// IsBlank reports a field that holds nothing but blanks.
+func IsBlank(f string) bool { return strings.TrimSpace(f) == "" }
 
 // repeats reports whether a field stands twice.
 func repeats(fields []string) bool {
@@ -847,58 +857,112 @@ var noteWords = regexp.MustCompile(`(?i)^\W*((foot)?notes?|source|remarks?|legen
 // footerWords begin a record that sums up instead of telling.
 var footerWords = regexp.MustCompile(`(?i)^\W*(((grand|sub|overall)[ -]?)?totals?|sum|count|average|end of (file|report|data|list|extract)|eof|\d[\d,. ]* (rows?|records?|lines?)( (affected|selected|returned|exported))?|(rows?|records?)( count)?\s*[:=]\s*\d.*)\b`)
 
-// decideFooter looks at the end of the file for records that sum up.
-func (s *Source) decideFooter() error {
-	s.Layout.Footer = 0
+// mostFooters is how many records at the end of a file are taken for footers at most.
+const mostFooters = 5
+
+// decideFooter finds the records at the end of the file that sum up or remark, or takes as many
+// as are said.
+func (s *Source) decideFooter(known Known) error {
+	s.Layout.Footer, s.Footers, s.MaybeFooters = 0, nil, nil
+	s.noFooter = known.Footer != nil && *known.Footer == 0 && !known.FooterUnsaid
+	s.exactFooter, s.FooterLost = false, false
 	if s.flow != nil {
+		if known.Footer != nil && *known.Footer != 0 {
+			s.Layout.Footer = Found // its end is looked at when it comes
+		}
+		return nil
+	}
+	if s.noFooter {
 		return nil
 	}
 	tail, err := s.lastRows(32 << 10)
 	if err != nil {
 		return err
 	}
-	n := 0
-	var texts []string
-	for i := len(tail) - 1; i > 0 && n < 5; i-- {
-		r := tail[i]
-		if !r.filled() {
-			continue
-		}
-		first := ""
-		for _, f := range r.fields {
-			if first = strings.TrimSpace(f); first != "" {
-				break
+	var filled []Line
+	for i := range tail {
+		if tail[i].filled() {
+			filled = append(filled, s.lineOf(&tail[i]))
+			if l := &filled[len(filled)-1]; s.cutTail {
+				l.Number = 0 // nobody has counted the lines above
+			} else {
+				l.Number += s.startLine - 1
 			}
 		}
-		if remark := len(s.Layout.Columns) > 2 && alone(r.fields) && noteWords.MatchString(first); remark {
-			n++
-			texts = append(texts, reading.Shorten(r.raw, 40))
-			continue
-		}
-		if !footerWords.MatchString(first) {
-			break
-		}
-		// A full record that happens to begin with such a word is data, unless
-		// it stands where others have numbers or dates.
-		full := len(r.fields) == len(s.Layout.Columns) && len(r.fields) > 1 &&
-			!slices.ContainsFunc(r.fields, func(f string) bool { return strings.TrimSpace(f) == "" })
-		above := i - 1
-		for above > 0 && (!tail[above].filled() || footerWords.MatchString(tail[above].fields[0])) {
-			above--
-		}
-		if full && !dataLike(tail[above].fields[0]) {
-			break
-		}
-		n++
-		texts = append(texts, reading.Shorten(r.raw, 40))
+	}
+	n := footers(filled, len(s.Layout.Columns))
+	if f := known.Footer; f != nil && *f > 0 {
+		s.exactFooter = known.By != "" || n != *f
+		n = min(*f, len(filled))
+		s.Layout.Footer = *f
+		s.note("footer", phrase.Plain(*f, "record"), "", true)
+		s.Footers = filled[len(filled)-n:]
+		return nil
+	}
+	found := filled[len(filled)-n:]
+	s.FooterLost = n == 0 && known.Footer != nil && *known.Footer == Found
+	if known.FooterUnsaid {
+		s.MaybeFooters = found
+		return nil
 	}
 	if n > 0 {
-		slices.Reverse(texts)
-		s.Layout.Footer = n
-		s.note("footer", phrase.Plain(n, "record"),
-			fmt.Sprintf("sums up instead of telling: %s", strings.Join(texts, " ⏎ ")), false)
+		s.Layout.Footer, s.Footers = n, found
+		s.note("footer", phrase.Plain(n, "record"), "sums up instead of telling: "+Beginnings(found, 5), false)
 	}
 	return nil
+}
+
+// Beginnings are the first words of lines.
+func Beginnings(lines []Line, most int) string {
+	var texts []string
+	for _, l := range lines[:min(len(lines), most)] {
+		texts = append(texts, reading.Shorten(l.Raw, 40))
+	}
+	return strings.Join(texts, " ⏎ ")
+}
+
+// footers is how many of the last lines of a text sum up or remark, instead of being records.
+func footers(lines []Line, columns int) (n int) {
+	lone := 0 // texts alone in their line, below what may be a total
+	for i := len(lines) - 1; i > 0 && n+lone < mostFooters; i-- {
+		fields := lines[i].Fields
+		first := firstOf(fields)
+		remark := alone(fields) && (columns > 2 || len(fields) < columns)
+		switch {
+		case footerWords.MatchString(first) && !record(lines, i, columns):
+			n += lone + 1
+			lone = 0
+		case remark && lone == 0 && noteWords.MatchString(first):
+			n++
+		case remark && !isData(first):
+			lone++ // if a total stands above it
+		default:
+			return n
+		}
+	}
+	return n
+}
+
+// record reports whether a line that begins as totals do is a record all the same: it is full, and
+// the lines above it have no numbers or dates in the place of its first word.
+func record(lines []Line, i, columns int) bool {
+	fields := lines[i].Fields
+	full := len(fields) == columns && len(fields) > 1 && !slices.ContainsFunc(fields, IsBlank)
+	above := i - 1
+	for above > 0 && footerWords.MatchString(firstOf(lines[above].Fields)) {
+		above--
+	}
+	return full && !dataLike(lines[above].Fields[0])
+}
+
+// firstOf is the first field that holds something.
+func firstOf(fields []string) string {
+	for _, f := range fields {
+		if f = strings.TrimSpace(f); f != "" {
+			return f
+		}
+	}
+	return ""
 }
 
 // alone reports whether one of the fields holds something.
@@ -907,7 +971,7 @@ func alone(fields []string) bool { return filledOf(fields) == 1 }
 // filledOf is how many of the fields hold something.
 func filledOf(fields []string) (n int) {
 	for _, f := range fields {
-		if !isBlank(f) {
+		if !IsBlank(f) {
 			n++
 		}
 	}
@@ -936,7 +1000,7 @@ func (s *Source) lastRows(n int64) ([]sampleRow, error) {
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, &Problem{Source: s.Name, What: "cannot be read", Err: cause(err)}
 	}
-	if at == 0 {
+	if s.cutTail = at > 0; !s.cutTail {
 		text = text[min(int(s.start), len(text)):]
 	} else if i := bytes.IndexByte(text, '\n'); i >= 0 {
 		// The first row is cut, and may even begin inside quotes; the last

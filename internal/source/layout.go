@@ -16,8 +16,13 @@ type Layout struct {
 	// Skip is how many lines at the top are not data where there is no
 	// header.
 	Skip int64
-	// Footer is how many records at the end are not data: totals and remarks.
+	// Footer is how many records at the end are not data: totals and remarks. Of a pipe that
+	// is read once it may be Found: its end is looked at when it comes.
 	Footer int
+	// Totals is what becomes of totals among the records: SkipTotals or KeepTotals; empty: nobody
+	// has said. Typed are the columns that hold numbers and dates.
+	Totals string
+	Typed  []bool
 	// KeepBlank takes records of delimiters only as data.
 	KeepBlank bool
 	// Lead is how many columns stand before those of the sender: in a file of

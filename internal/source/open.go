@@ -24,9 +24,19 @@ type Known struct {
 	// Columns are the characters, from 0, at which the columns of a text of fixed
 	// columns start; nil: it is not known to be one.
 	Columns []int
-	Header  *int64 // 0 for none
-	Skip    *int64
-	Footer  *int
+	// Header is the line of the column names, 0 for none, or Found: the row that has Names, wherever
+	// it stands.
+	Header *int64
+	// Skip is how many lines at the top are titles where there is no header, or Found.
+	Skip *int64
+	// Footer is how many records at the end are totals and remarks, or Found: as many as are told by
+	// their words. FooterUnsaid takes none, and finds out whether there are any.
+	Footer       *int
+	FooterUnsaid bool
+	// Totals is SkipTotals or KeepTotals, or empty.
+	Totals string
+	// Names are what the row of column names has, if that is known.
+	Names Names
 	// KeepBlank takes records of delimiters only as data.
 	KeepBlank *bool
 	// ShortNull takes fields that are left out at the end of a record as blank.

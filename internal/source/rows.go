@@ -28,6 +28,8 @@ const (
 	Header
 	// LeftOut is a record that a condition of the plan leaves out.
 	LeftOut
+	// Total is a record among others that adds them up.
+	Total
 	// Kinds is how many there are.
 	Kinds
 )
@@ -35,7 +37,16 @@ const (
 // String is the kind as receipts name it.
 func (k Kind) String() string {
 	return [Kinds]string{"data", "title", "ruler", "blank", "footer", "blank-record", "comment", "header",
-		"left-out"}[k]
+		"left-out", "total"}[k]
+}
+
+// Tells reports whether somebody should see what a row of the kind says: it may have been a record.
+func (k Kind) Tells() bool {
+	switch k { // others: hold nothing, or were left out by what they hold
+	case Title, Footer, Comment, Total:
+		return true
+	}
+	return false
 }
 
 // Rows reads the rows of chunks and tells what each is.
@@ -46,6 +57,7 @@ type Rows struct {
 	footerAt int
 	header   bool   // there are names, which may stand again
 	name     string // the first of them, as far as it stands so within quotes, too
+	totals   bool   // records may be totals
 	surely   func([]byte) bool
 }
 
@@ -57,7 +69,8 @@ func NewRows(l *Layout) *Rows {
 			names++
 		}
 	}
-	r := &Rows{layout: l, split: delimited.NewSplitter(l.Form), header: l.Header > 0 && names > 1}
+	r := &Rows{layout: l, split: delimited.NewSplitter(l.Form), header: l.Header > 0 && names > 1,
+		totals: l.Totals != KeepTotals && len(l.Columns) > 1}
 	if r.surely = r.surelyData; r.header {
 		r.name, _, _ = strings.Cut(l.Columns[0], string(rune(l.Form.Quote)))
 	}
@@ -91,22 +104,38 @@ func (r *Rows) repeats(rec *delimited.Record) bool {
 // Reset starts on a chunk.
 func (r *Rows) Reset(c *delimited.Chunk) {
 	r.row, r.footerAt = 0, -1
-	if c.Last && r.layout.Footer > 0 {
-		// The footer's rows are counted from the end, blank lines aside.
-		var rec delimited.Record
-		var filled []int
-		r.split.Reset(c)
-		for n := 0; r.split.Next(&rec); n++ {
-			if !rec.IsBlank() && !rec.HasNothing() && !rec.Comment {
-				filled = append(filled, n)
-			}
-		}
-		r.footerAt = 0
-		if n := len(filled) - r.layout.Footer; n >= 0 {
-			r.footerAt = filled[n]
-		}
+	if c.Last && r.layout.Footer != 0 {
+		r.findFooter(c)
 	}
 	r.split.Reset(c)
+}
+
+// findFooter finds the footer's rows in the last chunk: counted from the end, blank lines aside.
+func (r *Rows) findFooter(c *delimited.Chunk) {
+	var rec delimited.Record
+	var filled []int
+	var lines []Line // the last ones
+	r.split.Reset(c)
+	for n := 0; r.split.Next(&rec); n++ {
+		if rec.IsBlank() || rec.HasNothing() || rec.Comment {
+			continue
+		}
+		filled = append(filled, n)
+		if r.layout.Footer == Found {
+			lines = append(lines, Line{rec.Line, string(rec.Raw), texted(rec.Fields)})
+			lines = lines[max(0, len(lines)-2*mostFooters):]
+		}
+	}
+	most := r.layout.Footer
+	if most == Found {
+		if most = footers(lines, len(r.layout.Columns)); most == 0 {
+			return
+		}
+	}
+	r.footerAt = 0
+	if n := len(filled) - most; n >= 0 {
+		r.footerAt = filled[n]
+	}
 }
 
 // Typed reports that quotes tell text from numbers and dates, as in sheets.
@@ -132,6 +161,9 @@ func (r *Rows) surelyData(text []byte) bool {
 	f := &r.layout.Form
 	first := text[0]
 	if f.Comment != "" && first == f.Comment[0] {
+		return false
+	}
+	if r.totals && r.maybeTotal(text) {
 		return false
 	}
 	if first == f.Delimiter[0] {
@@ -202,6 +234,9 @@ func (r *Rows) Next(rec *delimited.Record) (kind Kind, ok bool) {
 	if r.header && r.repeats(rec) {
 		return Header, true
 	}
+	if r.totals && r.isTotal(rec) {
+		return Total, true
+	}
 	switch rec.Raw[0] {
 	case '-', '=', '+', '_', '|', '*', '#', ' ', '~', '"':
 		if IsRuler(rec) {
@@ -235,7 +270,7 @@ func KindOf(name string) (k Kind, ok bool) {
 }
 
 // SkippedAlways are the kinds that no plan has to name.
-var SkippedAlways = []Kind{Title, Ruler, BlankLine, BlankRecord, Comment, Header, Footer}
+var SkippedAlways = []Kind{Title, Ruler, BlankLine, BlankRecord, Comment, Header, Total, Footer}
 
 // IsRuler reports a row that only draws a line: every field that is not blank
 // is at least three times the same one of -=_*#~, perhaps between pluses. In

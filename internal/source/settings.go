@@ -123,36 +123,71 @@ var Settings = []*Setting{
 		show: func(s *Source) (string, bool) {
 			return widthsOf(s.Layout.Form.Starts), s.Layout.Form.Starts != nil
 		}},
-	{Key: "header", option: "header-row", Number: true, Help: "line that the column names stand on, from 1; 0 for none",
+	{Key: "header", option: "header-row", Number: true,
+		Help: "line that the column names stand on, from 1; 0 for none; names: wherever the plan's names are",
 		Words: func(v string) string {
-			if v == "0" {
+			switch v {
+			case "0":
 				return "no header"
+			case byNames:
+				return "header found by its names"
 			}
 			return "header in line " + v
 		},
-		put:  func(k *Known, v string) error { return number(v, &k.Header) },
-		show: func(s *Source) (string, bool) { return fmt.Sprint(s.Layout.Header), true }},
-	{Key: "skip", Number: true, Help: "lines at the top that are not data, where there is no header",
+		put: func(k *Known, v string) error { return numberOr(byNames, v, &k.Header) },
+		show: func(s *Source) (string, bool) {
+			if s.byNames && !s.exactHeader {
+				return byNames, true
+			}
+			return fmt.Sprint(s.Layout.Header), true
+		}},
+	{Key: "skip", Number: true,
+		Help: "lines at the top that are not data, where there is no header; titles: all above the first record",
 		put: func(k *Known, v string) error {
-			err := number(v, &k.Skip)
+			err := numberOr(asTitles, v, &k.Skip)
 			if k.Header == nil {
 				none := int64(0)
 				k.Header = &none
 			}
 			return err
 		},
-		show: func(s *Source) (string, bool) { return fmt.Sprint(s.Layout.Skip), s.Layout.Skip > 0 }},
-	{Key: "footer", Number: true, Help: "records at the end that are not data: totals and remarks",
+		show: func(s *Source) (string, bool) {
+			if s.exactSkip {
+				return fmt.Sprint(s.Layout.Skip), s.Layout.Skip > 0
+			}
+			return asTitles, s.Layout.Skip > 0
+		}},
+	{Key: "footer", Number: true,
+		Help: "records at the end that are not data, totals and remarks: words (told by their words), none, or how " +
+			"many",
 		put: func(k *Known, v string) error {
+			if v == "none" {
+				v = "0"
+			}
 			var n *int64
-			err := number(v, &n)
+			err := numberOr(byWords, v, &n)
 			if n != nil {
 				footer := int(*n)
 				k.Footer = &footer
 			}
 			return err
 		},
-		show: func(s *Source) (string, bool) { return fmt.Sprint(s.Layout.Footer), s.Layout.Footer > 0 }},
+		show: func(s *Source) (string, bool) {
+			switch {
+			case s.noFooter:
+				return "none", true
+			case s.exactFooter:
+				return fmt.Sprint(s.Layout.Footer), s.Layout.Footer > 0
+			}
+			return byWords, s.Layout.Footer != 0
+		}},
+	{Key: "totals", Help: "totals and subtotals among the records: skip (and count), or keep as records",
+		put: func(k *Known, v string) error {
+			_, err := either(v, SkipTotals, KeepTotals)
+			k.Totals = v
+			return err
+		},
+		show: func(s *Source) (string, bool) { return s.Layout.Totals, s.Layout.Totals != "" }},
 	{Key: "comment", Help: "what begins lines that are no records: #, ;, //, --, %, !, or none",
 		put: func(k *Known, v string) error {
 			if v == "none" {
@@ -224,6 +259,23 @@ type NotAllowed struct {
 
 func (e *NotAllowed) Error() string { return e.Err.Error() }
 func (e *NotAllowed) Unwrap() error { return e.Err }
+
+// What stands in a plan for a line, or a number of lines, that is found.
+const (
+	byNames  = "names"
+	asTitles = "titles"
+	byWords  = "words"
+)
+
+// numberOr reads a whole number, or a word for what is found.
+func numberOr(word, s string, to **int64) error {
+	if s == word {
+		n := int64(Found)
+		*to = &n
+		return nil
+	}
+	return number(s, to)
+}
 
 // number reads a whole number from 0.
 func number(s string, to **int64) error {

@@ -73,10 +73,11 @@ func (s *Source) chooseSheet(ctx context.Context, book *workbook.Book, known Kno
 	}
 	x := &book.Sheets[at]
 	s.Sheet = x.Name
-	if s.Asked.Sheet == "" {
+	if asked := s.Asked.Sheet; asked != allSheets {
 		if s.Others, err = s.otherSheets(ctx, book, at); err != nil {
 			return err
 		}
+		s.Others = slices.DeleteFunc(s.Others, func(name string) bool { return asked != "" && sheetLike(asked, name) })
 	}
 	if given {
 		why = s.given()
@@ -199,6 +200,15 @@ func (s *Source) otherSheets(ctx context.Context, book *workbook.Book, but int) 
 		}
 	}
 	return out, nil
+}
+
+// allSheets stands for all sheets with data that are not hidden.
+const allSheets = "all"
+
+// sheetLike reports whether a pattern stands for a sheet.
+func sheetLike(pattern, name string) bool {
+	is, err := filepath.Match(strings.ToLower(pattern), strings.ToLower(name))
+	return err == nil && is
 }
 
 // looked is what has been found in which sheets of which files: for each sheet of a workbook that is loaded as a table
@@ -342,8 +352,8 @@ func Sheets(ctx context.Context, name, pattern string, known Known) ([]string, e
 	var out []string
 	for i := range book.Sheets {
 		x := &book.Sheets[i]
-		if pattern != "all" {
-			if ok, err := filepath.Match(strings.ToLower(pattern), strings.ToLower(x.Name)); err != nil || !ok {
+		if pattern != allSheets {
+			if !sheetLike(pattern, x.Name) {
 				continue
 			}
 		} else if x.Hidden {
@@ -438,9 +448,10 @@ func (s *Source) spoolSheet(ctx context.Context, sheet *workbook.Sheet, within w
 	line, least := 1, -1
 	s.Shown, s.Unstored, s.Unseen = map[int]*CellCount{}, map[int]*CellCount{}, map[int]*CellCount{}
 	s.Percent = map[int]*CellCount{}
-	s.UnseenRows, s.LeftRows = nil, nil
+	s.UnseenRows, s.LeftRows, s.BelowRows = nil, nil, 0
 	err = sheet.Rows(ctx, func(r *workbook.Row) error {
 		if !within.Row(r.Number) {
+			s.below(r, within)
 			return nil
 		}
 		if r.Hidden && s.unseen(r) {
@@ -491,6 +502,31 @@ func (s *Source) spoolSheet(ctx context.Context, sheet *workbook.Sheet, within w
 	s.Shown, s.Unstored = shift(s.Shown, s.firstColumn), shift(s.Unstored, s.firstColumn)
 	s.Unseen, s.Percent = shift(s.Unseen, s.firstColumn), shift(s.Percent, s.firstColumn)
 	return nil
+}
+
+// below notes a row that stands right below the range that is read: it may be one of its records.
+func (s *Source) below(r *workbook.Row, within workbook.Range) {
+	if within.ToRow == 0 || r.Number != within.ToRow+1+s.BelowRows {
+		return
+	}
+	l := Line{Number: int64(r.Number)}
+	for i := range r.Cells {
+		c := &r.Cells[i]
+		if !within.Column(c.Column) || len(c.Value) == 0 {
+			continue
+		}
+		for len(l.Fields) < c.Column-within.FromColumn {
+			l.Fields = append(l.Fields, "")
+		}
+		l.Fields = append(l.Fields, string(c.Value))
+	}
+	if len(l.Fields) == 0 {
+		return
+	}
+	if s.BelowRows++; s.BelowRows == 1 {
+		l.Raw = cellsOf(l.Fields)
+		s.BelowRange = l
+	}
 }
 
 func appendCell(b []byte, c *workbook.Cell) []byte {

@@ -49,15 +49,20 @@ type Source struct {
 	Unseen               map[int]*CellCount
 	UnseenRows, LeftRows *CellCount
 	visible              bool // they are left out
-	Layout               Layout
-	Evidence             []Evidence
+	// BelowRows is how many rows stand right below the range that was read, and BelowRange the
+	// first of them.
+	BelowRows  int
+	BelowRange Line
+	Layout     Layout
+	Evidence   []Evidence
 	// Others are the sheets or members with data that were there and not taken,
 	// where nobody asked for several.
 	Others []string
 	// Asked are the patterns that the source was found by.
 	Asked Asked
-	// Titles holds the title lines above the header.
-	Titles []string
+	// Titles are the lines above the header, or above the records where there is none; Footers are
+	// those at the end that are no records. MaybeFooters look like some, and are taken as records.
+	Titles, Footers, MaybeFooters []Line
 	// HeaderRuler tells that a ruler line stands under the header.
 	HeaderRuler bool
 	// Undecided is what has to be decided before anything can be loaded, or nil.
@@ -84,11 +89,35 @@ type Source struct {
 	// own tells that the text is of our own form: a sheet, as we have written it.
 	own bool
 
+	// FooterLost tells that a footer was to be found by its words, and that there is none.
+	FooterLost bool
+	// byNames tells that the header would be found by its names.
+	byNames bool
+	// exactHeader, exactSkip and exactFooter tell that a plan says which line, and how many, or that
+	// they would not be found by what they are.
+	exactHeader, exactSkip, exactFooter bool
+	// noFooter tells that a person has said that there is none.
+	noFooter bool
+	cutTail  bool // the lines at the end that were looked at do not begin with the first record
+
 	ruled     int64 // the line of the header, where a ruler tells
 	by        string
 	start     int64 // bytes of decoded text before the first record of data
 	startLine int64
 }
+
+// A Line of a source that is no record.
+type Line struct {
+	Number int64 // in the text, from 1; 0: it was not counted
+	Raw    string
+	Fields []string
+}
+
+// Found stands for a header, titles or footers that are found by what they are, in [Known].
+const Found = -1
+
+// ExactFooter reports whether it was said how many records at the end are footers.
+func (s *Source) ExactFooter() bool { return s.exactFooter }
 
 // Asked are patterns that a source is one of the answers to; each may be empty.
 type Asked struct{ File, Sheet, Member string }
@@ -97,7 +126,7 @@ type Asked struct{ File, Sheet, Member string }
 func IsPattern(name string) bool { return strings.ContainsAny(name, "*?[") }
 
 // ManySheets reports whether a name stands for several sheets of a workbook.
-func ManySheets(name string) bool { return name == "all" || IsPattern(name) }
+func ManySheets(name string) bool { return name == allSheets || IsPattern(name) }
 
 // Possible is an encoding that a text may be in, and how a line of it reads then.
 type Possible struct{ Encoding, Text string }

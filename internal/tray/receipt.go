@@ -101,6 +101,8 @@ type Source struct {
 	// Records is how many it has, of whatever became of them.
 	Records int64  `json:"records"`
 	SHA256  string `json:"sha256"`
+	// Skipped are the rows that are no records, where there are several sources.
+	Skipped []Skip `json:"skipped,omitempty"`
 }
 
 // Names names one source, or the first of several.
@@ -151,6 +153,8 @@ func (r Records) Balanced() bool {
 type Skip struct {
 	Kind  string `json:"kind"`
 	Count int64  `json:"count"`
+	// First are the texts of the first of them, where they may have been records.
+	First []string `json:"first,omitempty"`
 }
 
 // The kinds of records that are skipped for what they are to the table.
@@ -158,6 +162,23 @@ const (
 	SkipKnown      = "known"      // the table has them already
 	SkipSuperseded = "superseded" // a later record has the same key
 )
+
+// Shown says how many rows of a kind were skipped, and how the first of them begin, so many at
+// most.
+func (s Skip) Shown(most int) string {
+	var texts []string
+	for _, f := range s.First[:min(most, len(s.First))] {
+		texts = append(texts, "'"+reading.Shorten(f, 40)+"'")
+	}
+	if len(texts) == 0 {
+		return s.Words()
+	}
+	text := s.Words() + ": " + strings.Join(texts, ", ")
+	if int64(len(texts)) < s.Count {
+		text += " …"
+	}
+	return text
+}
 
 // Words says how many rows of a kind were skipped.
 func (s Skip) Words() string {
@@ -194,6 +215,8 @@ type Table struct {
 // A Merge is what records did to a table that they were merged into.
 type Merge struct {
 	Key []string `json:"key"` // empty: rows were known by all of their values
+	// Differing is how many records have a known key and other values, and were left out.
+	Differing int64 `json:"differing,omitempty"`
 	// OnlyNew tells that known rows were left as they are.
 	OnlyNew   bool  `json:"only_new,omitempty"`
 	Inserted  int64 `json:"inserted"`

@@ -349,7 +349,7 @@ func FormOf(ctx context.Context, path string) (string, error) {
 
 func openRejects(ctx context.Context, path string) (*source.Source, error) {
 	header, zero, none := int64(1), int64(0), 0
-	known := source.Known{Header: &header, Skip: &zero, Footer: &none}
+	known := source.Known{Header: &header, Skip: &zero, Footer: &none, Totals: source.KeepTotals}
 	// The first name is ours, and what follows it is the delimiter.
 	if f, err := os.Open(path); err == nil {
 		head := make([]byte, 64)

@@ -299,6 +299,26 @@ func (m *Merge) findWhole() string {
 		same, list, m.Table, m.Number, m.Stage)
 }
 
+// knownOther is the records whose key is known and whose values are others, to stand behind FROM;
+// empty: all is key, and there can be none.
+func (m *Merge) knownOther() string {
+	other := m.other("t.", "s.")
+	if other == "" || len(m.Key) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s s JOIN %s t ON %s WHERE %s", m.Stage, m.Table, m.on("t.", "s."), other)
+}
+
+// KnownOther counts the records whose key is known and whose values are others, and FirstKnownOther
+// is the key of the first; both are empty where there can be none.
+func (m *Merge) KnownOther() (count, first string) {
+	from := m.knownOther()
+	if from == "" {
+		return "", ""
+	}
+	return "SELECT count(*) FROM " + from, m.First(m.keys("s."), from+" ORDER BY s."+m.Number, 1)
+}
+
 // FindMissing adds the rows of the table whose key the stage does not have.
 func (m *Merge) FindMissing() string {
 	list := "t.*"
