@@ -7,7 +7,7 @@ LDFLAGS := -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 export CGO_ENABLED = 0
 
 .DEFAULT_GOAL := build
-.PHONY: help build demo test lint servers fuzz bench kills versions test-arm test-cluster corpus dist screenshots clean
+.PHONY: help build demo test lint servers fuzz bench kills versions test-arm test-cluster corpus nextfiles dist screenshots clean
 
 help: ## this list
 	@grep -E '^[a-z]+:.*##' Makefile | sed 's/:.*##/\t/'
@@ -54,6 +54,9 @@ kills: ## kills loads at random moments, 100 on each database
 
 corpus: build ## looks at files of others and compares with what a person found; fetches them
 	scripts/corpus/fetch $${TMPDIR:-/tmp}/ambertray-corpus && go run ./internal/corpus $${TMPDIR:-/tmp}/ambertray-corpus
+
+nextfiles: build ## makes plans of files of others, changes the files in 16 ways, and loads them by the plans
+	scripts/corpus/fetch $${TMPDIR:-/tmp}/ambertray-corpus && go run ./internal/nextfiles $${TMPDIR:-/tmp}/ambertray-corpus
 
 dist: ## programs, archives and packages for all systems, in dist/, the same bytes for the same commit
 	go run ./internal/dist -version "$$(git describe --tags --always)" -commit $(COMMIT) -time $$(git show -s --format=%ct HEAD) -out dist

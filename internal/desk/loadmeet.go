@@ -217,8 +217,8 @@ func (l *loading) mapped(ctx context.Context) error {
 	if m.Blocked() {
 		what := fmt.Sprintf("%s: nothing was loaded; these differences are blocking%s", in.First().Name, m.Summary())
 		if !r.ByPosition && m.NoneNamed() {
-			what = fmt.Sprintf("%s: nothing was loaded; none of its columns has a name of the table's\n  if they stand in "+
-				"the table's order, say --by-position; else name them in a plan", in.First().Name)
+			what = fmt.Sprintf("%s: nothing was loaded; none of its columns has a name of the table's\n  if they "+
+				"stand in the table's order, say --by-position; else name them in a plan", in.First().Name)
 		}
 		if share := m.Tolerable(); share != "" {
 			how := "say --tolerate " + share

@@ -9,6 +9,7 @@ import (
 
 	"ambertray/internal/db"
 	"ambertray/internal/db/connect"
+	"ambertray/internal/db/dialect"
 	"ambertray/internal/match"
 	"ambertray/internal/phrase"
 	"ambertray/internal/plan"
@@ -83,6 +84,7 @@ func (l *loading) foundOut() {
 			func(f profile.Finding) bool { return f.Code == profile.CodeHeaderUndecided })
 	}
 	l.decided, l.doubts = l.Desk.found(l.in, l.req.destination())
+	l.decided = append(l.decided, l.ofDefinition()...)
 	l.cautions = append(l.cautions, l.doubts...)
 	if l.req.destination() == intoNew {
 		l.cannot()
@@ -95,6 +97,26 @@ func (l *loading) foundOut() {
 			}
 		}
 	}
+}
+
+// ofDefinition tells what the database's definition of a new table makes of the plan's.
+func (l *loading) ofDefinition() (out []string) {
+	d := connect.Of(l.req.Into.URL)
+	if d == nil || l.req.destination() != intoNew {
+		return nil
+	}
+	def := l.in.Plan.Definition()
+	if fitted := d.Fitted(def); len(fitted) > 0 {
+		out = append(out, "a row has no room for all columns as they are, so that these get another type: "+
+			strings.Join(fitted, ", "))
+	}
+	if d.Compares != "" && slices.ContainsFunc(def.Columns, func(c dialect.Column) bool { return c.Type.IsText() }) {
+		out = append(out, "texts are compared "+d.Compares)
+	}
+	if len(out) > 0 {
+		l.tell(NoteEvent{d.Title + ": " + strings.Join(out, "; ")})
+	}
+	return out
 }
 
 // protected finds out how the connection is protected, and says where it leaves this

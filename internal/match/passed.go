@@ -31,8 +31,8 @@ func (x *changes) passed(p *plan.Plan, at []int) error {
 		}
 	}
 	if n := x.src.BelowRows; n > 0 && is(x.src.BelowRange) == asTyped {
-		x.add("", Blocking, true, "%s right below the range %s, and the first looks like a record: '%s'; make the range "+
-			"longer in the plan, or say --accept-changes to leave them out", lines(n, "row stands", "rows stand"),
+		x.add("", Blocking, true, "%s right below the range %s, and the first looks like a record: '%s'; make the "+
+			"range longer in the plan, or say --accept-changes to leave them out", lines(n, "row stands", "rows stand"),
 			x.src.Range, reading.Shorten(x.src.BelowRange.Raw, 60))
 	}
 	if n := len(x.src.MaybeFooters); n > 0 {

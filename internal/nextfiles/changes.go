@@ -41,8 +41,8 @@ type drawing struct {
 
 // drawn is the file that a plan is made from.
 func (t *table) drawn() *drawing {
-	d := &drawing{titles: [][]string{{"Harrowmere Canal Trust"}, {"Extract of the month"}}, header: slices.Clone(t.header),
-		comma: t.comma, ends: "\n", sheets: []string{"North", "South", "West"}}
+	d := &drawing{titles: [][]string{{"Harrowmere Canal Trust"}, {"Extract of the month"}},
+		header: slices.Clone(t.header), comma: t.comma, ends: "\n", sheets: []string{"North", "South", "West"}}
 	for _, r := range t.records {
 		d.records = append(d.records, slices.Clone(r))
 	}

@@ -126,6 +126,8 @@ func (b *builder) table() {
 	case t.Name != "":
 	case len(b.sources) > 1 && src.HasCells():
 		t.Name = dialect.TableName(cmp.Or(src.Base, src.Path))
+	case src.LoneSheet:
+		t.Name = dialect.TableName(cmp.Or(src.Member, src.Base, src.Path))
 	default:
 		t.Name = dialect.TableName(cmp.Or(src.Sheet, src.Member, src.Base, src.Path))
 	}
@@ -441,8 +443,8 @@ func (b *builder) identifies(header string) int {
 // column adds the i-th column of the profile.
 func (b *builder) column(i int, col *profile.Column) {
 	path := fmt.Sprintf("$.columns[%d]", len(b.plan.Columns))
-	c := Column{Name: b.names[i], From: col.Header, Type: col.Type.String(), Required: (col.Required ||
-		b.required[i]) && !b.nullable[i],
+	c := Column{Name: b.names[i], From: col.Header, Type: col.Type.String(), Required: (b.required[i] ||
+		slices.Contains(b.plan.Table.Key, b.names[i])) && !b.nullable[i],
 		Nulls: col.Nulls,
 		Trim:  col.Trim, Unicode: col.Type.IsText() && !col.ASCII, Reading: ReadingOf(col)}
 	if col.Type.IsText() {
@@ -619,5 +621,8 @@ func typeWhy(c *profile.Column) string {
 	if c.Blanks > 0 && c.Blanks < c.Fields {
 		why += "; " + phrase.Count(c.Blanks, "blank")
 	}
-	return why
+	if c.Required && !c.Unique {
+		why += "; never blank" // --require makes it NOT NULL
+	}
+	return strings.TrimPrefix(why, "; ")
 }

@@ -260,3 +260,39 @@ func TestEncodeInParts(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, back.Columns, 250)
 }
+
+// What becomes of sheets, and how many rows a load may delete, are read strictly.
+func TestSheetsAndDeletes(t *testing.T) {
+	const rest = "table: {name: t}\ncolumns: [{name: a, from: a, type: text}]\n"
+	for source, wrong := range map[string]string{
+		"{file: a.xlsx, sheet: all, sheets: {new: take, missing: allow}}": "",
+		"{file: a.xlsx, sheet: all, sheets: {new: perhaps}}":              `new is "perhaps"; it can be stop, take or leave`,
+		"{file: a.xlsx, sheet: all, sheets: {missing: take}}":             `missing is "take"; it can be stop or allow`,
+		"{file: a.xlsx, sheet: all, sheets: {other: take}}":               "other",
+		"{file: a.csv, header: names, skip: titles, footer: words}":       "",
+		"{file: a.csv, header: 3, footer: none, totals: keep}":            "",
+		"{file: a.csv, header: words}":                                    "no number of lines",
+		"{file: a.csv, totals: some}":                                     "use skip or keep",
+	} {
+		p, err := Parse([]byte("ambertray: 1\nsources: [" + source + "]\n" + rest))
+		if wrong != "" {
+			assert.ErrorContains(t, err, wrong, source)
+			continue
+		}
+		require.NoError(t, err, source)
+		b, err := p.Encode(Comments{})
+		require.NoError(t, err)
+		again, err := Parse(b)
+		require.NoError(t, err, string(b))
+		assert.Equal(t, p, again, string(b))
+	}
+	for text, allows := range map[string][3]bool{"10": {true, true, false}, "10%": {true, true, false}, "0": {}, "100%": {true, true, true}, "12": {true, true, false}} {
+		l, err := ParseDeletes(text)
+		require.NoError(t, err)
+		assert.Equal(t, allows, [3]bool{l.Allows(1, 100), l.Allows(10, 100), l.Allows(100, 100)}, text)
+	}
+	for _, text := range []string{"-1", "0%", "101%", "x", "%"} {
+		_, err := ParseDeletes(text)
+		assert.Error(t, err, text)
+	}
+}

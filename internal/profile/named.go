@@ -87,7 +87,7 @@ func (p *Profile) KeyLike(c *Column) bool {
 		return false
 	case keyWord.MatchString(c.Header):
 		return true
-	case measure:
+	case measure, c.Type.IsTemporal(): // two records of one moment come some day
 		return false
 	case c.Position == 1, c.Type.Kind == sqltype.UUID, c.Type.Kind == sqltype.Char:
 		return true

@@ -944,7 +944,8 @@ func footers(lines []Line, columns int) (n int) {
 }
 
 // record reports whether a line that begins as totals do is a record all the same: it is full, and
-// the lines above it have no numbers or dates in the place of its first word.
+// the lines above it have no numbers or dates in the place of its first word. One that is called a
+// total, and nothing else, above which no line is called so, and that holds numbers alone, is none.
 func record(lines []Line, i, columns int) bool {
 	fields := lines[i].Fields
 	full := len(fields) == columns && len(fields) > 1 && !slices.ContainsFunc(fields, IsBlank)
@@ -952,7 +953,15 @@ func record(lines []Line, i, columns int) bool {
 	for above > 0 && footerWords.MatchString(firstOf(lines[above].Fields)) {
 		above--
 	}
-	return full && !dataLike(lines[above].Fields[0])
+	if !full || dataLike(lines[above].Fields[0]) {
+		return false
+	}
+	called := strings.ToLower(strings.TrimRight(strings.TrimSpace(fields[0]), ":"))
+	again := func(l Line) bool {
+		return strings.EqualFold(strings.TrimSpace(l.Fields[0]), strings.TrimSpace(fields[0]))
+	}
+	return !slices.Contains(totalWords, called) || slices.ContainsFunc(lines[:i], again) ||
+		slices.ContainsFunc(fields[1:], func(f string) bool { return !isNumber(strings.TrimSpace(f)) })
 }
 
 // firstOf is the first field that holds something.

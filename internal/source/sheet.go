@@ -72,7 +72,7 @@ func (s *Source) chooseSheet(ctx context.Context, book *workbook.Book, known Kno
 		why = "the only one with data"
 	}
 	x := &book.Sheets[at]
-	s.Sheet = x.Name
+	s.Sheet, s.LoneSheet = x.Name, len(book.Sheets) == 1
 	if asked := s.Asked.Sheet; asked != allSheets {
 		if s.Others, err = s.otherSheets(ctx, book, at); err != nil {
 			return err

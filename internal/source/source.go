@@ -34,11 +34,12 @@ type Source struct {
 	// Base is the file's name where Path is no path: that of a link's answer.
 	Base string
 	// Member is the one of an archive, Sheet and Range of a workbook.
-	Member string
-	Sheet  string
-	Range  workbook.Range
-	Merged int64 // ranges of cells that are merged
-	Links  int   // other workbooks that its formulas refer to
+	Member    string
+	Sheet     string
+	Range     workbook.Range
+	LoneSheet bool  // of its workbook
+	Merged    int64 // ranges of cells that are merged
+	Links     int   // other workbooks that its formulas refer to
 	// Shown are the cells that are read as their number format shows them, and
 	// Unstored those with a formula and no result, by their columns.
 	Shown, Unstored map[int]*CellCount

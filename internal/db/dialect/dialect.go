@@ -145,6 +145,8 @@ type Dialect struct {
 	Widen        func(table, column, typ string, required bool) string
 	WidensWithin bool
 	LooseLengths bool
+	// Compares says how texts of a new table are compared; empty: as the database does.
+	Compares string
 	// Cannot says what a column of the database cannot do that one of its type
 	// should, and what to do about it; nil: nothing.
 	Cannot func(c Column) (what, do string)
@@ -314,6 +316,23 @@ func (d *Dialect) TypeOf(t sqltype.Type) string { return d.ColumnType(Column{Typ
 
 // Literal is a value, in plain form, as the database's SQL writes it.
 func (d *Dialect) Literal(c Column, plain string) string { return d.WriteLiteral(c, plain) }
+
+// Fitted are the columns of a new table that get another type than theirs, since a row has no room
+// for all of them, with the type.
+func (d *Dialect) Fitted(t Table) (out []string) {
+	if d.Fit == nil {
+		return nil
+	}
+	was := t.Columns
+	t.Columns = slices.Clone(t.Columns)
+	d.Fit(&t)
+	for i, c := range t.Columns {
+		if c.Type != was[i].Type {
+			out = append(out, c.Name+" "+d.typeIn(&t, &c))
+		}
+	}
+	return out
+}
 
 // Create is the definition: the statement that creates the table, and others
 // that comment it.

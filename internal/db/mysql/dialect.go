@@ -65,6 +65,7 @@ var Dialect = &dialect.Dialect{
 		}
 		return s
 	},
+	Compares: "byte by byte, so that capitals count (utf8mb4_bin)",
 	Fit: func(t *dialect.Table) {
 		fitPage(t, outsideMySQL)
 		fitPage(t, outsideMaria)
