@@ -70,7 +70,7 @@ func TestFolderThatFills(t *testing.T) {
 func TestRules(t *testing.T) {
 	onServers(t, func(t *testing.T, b *bench, s server) {
 		b.write("c.csv", "id,toll,length\n1,2.50,10\n2,-3.00,20\n3,,150\n4,5.00,120\n5,x,130\n")
-		b.run(0, "plan", "c.csv", "-o", "c.yaml", "--table", "tolls", "--type", "toll=decimal(6,2)", "--tolerate", "20%")
+		b.run(0, "plan", "c.csv", "-o", "c.yaml", "--table", "tolls", "--type", "toll=decimal(6,2)", "--tolerate", "20%", "--require", "length")
 		plan := b.read("c.yaml")
 		b.write("c.yaml", plan+"check:\n  - if: toll == nil or toll >= 0\n    say: a toll cannot be negative\n  - if: length < 100\n    say: longer than the longest lock\n    rule: caution\n")
 		rec := b.loaded(3, "c.yaml", "--into", s.url)

@@ -429,7 +429,7 @@ func TestTheSameFileTwice(t *testing.T) {
 		r = b.run(2, append([]string{"load", "b.csv", "--mode", "append"}, into...)...)
 		assert.Contains(t, r.err, "--again")
 		b.run(0, append([]string{"load", "b.csv", "--mode", "append", "--again"}, into...)...)
-		r = b.run(0, append([]string{"load", "a.csv", "--mode", "refill", "--yes"}, into...)...)
+		r = b.run(0, append([]string{"load", "a.csv", "--mode", "refill", "--yes", "--max-deletes", "2"}, into...)...)
 		assert.Contains(t, r.err, "had been loaded into this table before", "said, but a refill does not double anything")
 		b.run(0, append([]string{"load", "b.csv", "--mode", "append"}, into...)...) // gone with the refill
 		assert.Len(t, queryRows(t, s.db, "SELECT * FROM t"), 2)

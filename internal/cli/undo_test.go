@@ -132,7 +132,7 @@ func TestKeepOld(t *testing.T) {
 	onMergers(t, func(t *testing.T, b *bench, s server) {
 		s.makeBoats(t)
 		were := s.boats(t, "boats")
-		into := []string{"--into", s.url, "--yes"}
+		into := []string{"--into", s.url, "--yes", "--max-deletes", "100%"}
 		b.write("few.csv", "permit,name,length,owner\n0200,Newt,7.25,Dov\n")
 		load := func(code int, args ...string) tray.Receipt {
 			return b.loaded(code, append(append([]string{"few.csv", "--table", "boats", "--keep-old"}, args...), into...)...)

@@ -94,7 +94,8 @@ func (l *loading) entry(start time.Time) (*tray.Entry, func() error, error) {
 		job.Log.Info("in the table already", "files", l.known)
 	}
 	receipt := load.Started(entry.Name, in.Sources, connect.Canonical(r.Into.URL), l.Version, start)
-	receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: string(r.Mode)}
+	receipt.Table = tray.Table{Schema: job.Plan.Table.Schema, Name: job.Plan.Table.Name, Mode: string(r.Mode),
+		Key: l.keyColumns()}
 	receipt.Decided, receipt.Cautions, receipt.Connection = l.decided, l.cautions, l.connection
 	job.Receipt = receipt
 	return entry, logFile.Close, nil

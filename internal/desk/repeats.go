@@ -2,7 +2,9 @@ package desk
 
 import (
 	"slices"
+	"time"
 
+	"ambertray/internal/db"
 	"ambertray/internal/match"
 	"ambertray/internal/profile"
 	"ambertray/internal/tray"
@@ -48,10 +50,17 @@ func (l *loading) sameRows(before []tray.Summary) error {
 	if r.Records.Loaded == 0 {
 		return nil
 	}
-	for _, x := range loadsInto(before, r.Table.Name, l.schemas()) {
+	into := loadsInto(before, r.Table.Name, l.schemas())
+	emptied := time.Time{} // the last time
+	for _, x := range into {
+		if m := db.Mode(x.Table.Mode); m != db.Append && m != db.Merge && x.Started.After(emptied) {
+			emptied = x.Started
+		}
+	}
+	for _, x := range into {
 		// Rows that are not there any more are not there twice.
 		n := x.Records.Loaded
-		if x.Merge == nil && n == r.Records.Loaded && r.Table.Before >= n && l.sameFacts(x) {
+		if x.Merge == nil && !x.Started.Before(emptied) && n == r.Records.Loaded && r.Table.Before >= n && l.sameFacts(x) {
 			return need("%s: the same rows are in the table already, by the entry %s: as many, with the same totals "+
 				"in all columns\n  say --again to load them nevertheless; nothing was changed", l.in.First().Name,
 				x.Entry)

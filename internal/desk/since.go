@@ -38,6 +38,20 @@ func loadsInto(list []tray.Summary, table string, schemas []string) (out []*tray
 	return out
 }
 
+// keyColumns are those of the plan's key, and of the table's.
+func (l *loading) keyColumns() []string {
+	key := slices.Clone(l.in.Plan.Table.Key)
+	if l.found == nil {
+		return key
+	}
+	for _, k := range l.found.PrimaryKey() {
+		if !slices.Contains(key, k) {
+			key = append(key, k)
+		}
+	}
+	return key
+}
+
 // schemas are those under which the load's table may stand in receipts.
 func (l *loading) schemas() []string { return schemasOf(l.in.Plan, l.found) }
 
@@ -45,10 +59,7 @@ func (l *loading) schemas() []string { return schemasOf(l.in.Plan, l.found) }
 // its cautions. It is called before the commit.
 func (l *loading) since(ctx context.Context, before []*tray.Receipt) error {
 	r := l.job.Receipt
-	key := l.in.Plan.Table.Key
-	if l.found != nil {
-		key = append(slices.Clone(key), l.found.PrimaryKey()...)
-	}
+	key := l.keyColumns()
 	var far []profile.Finding
 	for _, c := range r.Cautions {
 		if c.Code == profile.CodeUnmet || c.Code == profile.CodeKnownDiffers {
@@ -116,7 +127,7 @@ func (d *Desk) trends(e *Entry) ([]report.Trend, error) {
 		return nil, err
 	}
 	var out []report.Trend
-	for _, f := range match.Since(e.Receipt, before, e.Plan.Table.Key) {
+	for _, f := range match.Since(e.Receipt, before, append(slices.Clone(e.Plan.Table.Key), e.Receipt.Table.Key...)) {
 		t := report.Trend{Column: f.Column, Measure: string(f.Measure), Far: f.Far}
 		for i, v := range append(slices.Clone(f.Before), f.Now) {
 			started := e.Receipt.Started

@@ -97,9 +97,7 @@ func tryAll(folder string) (wrong int, err error) {
 			} else {
 				unplanned++
 			}
-			if os.Getenv("NEXTFILES_KEEP") == "" {
-				os.RemoveAll(w.folder)
-			}
+			os.RemoveAll(w.folder)
 		}
 	}
 	fmt.Printf("%d files with a plan of their own; %d where a plan asks first\n\n", tried, unplanned)

@@ -200,6 +200,8 @@ type Table struct {
 	Name   string `json:"name"`
 	// Mode is create, append, refill or replace.
 	Mode string `json:"mode"`
+	// Key are the columns of the plan's key, and of the table's.
+	Key []string `json:"key,omitempty"`
 	// Before is how many rows the table had, when they were added to.
 	Before int64 `json:"before"`
 	Rows   int64 `json:"rows"`
