@@ -60,7 +60,8 @@ func (l *loading) sameRows(before []tray.Summary) error {
 	for _, x := range into {
 		// Rows that are not there any more are not there twice.
 		n := x.Records.Loaded
-		if x.Merge == nil && !x.Started.Before(emptied) && n == r.Records.Loaded && r.Table.Before >= n && l.sameFacts(x) {
+		there := !x.Started.Before(emptied) && r.Table.Before >= n
+		if x.Merge == nil && there && n == r.Records.Loaded && l.sameFacts(x) {
 			return need("%s: the same rows are in the table already, by the entry %s: as many, with the same totals "+
 				"in all columns\n  say --again to load them nevertheless; nothing was changed", l.in.First().Name,
 				x.Entry)
