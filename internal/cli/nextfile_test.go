@@ -35,6 +35,7 @@ func TestNextFile(t *testing.T) {
 		{"a column is called otherwise", month, "day,fee\n3,2.75\n", -1, "toll: is missing; in its place stands \"fee\"", ""},
 		{"another delimiter", month, "day;toll\n3;2.75\n4;3.75\n", -1, "delimited by ';'", ""},
 		{"a column that stood twice", "id,x,x\n1,10,20\n", "id,x\n4,13\n", -1, "x: is missing", ""},
+		{"a header that stands twice, in another order", "id,x,x\n1,10,20\n", "x,x,id\n10,20,2\n", -1, "the header stands twice", ""},
 		{"no header, and titles that are gone", "Tolls of May\n1,2.50\n2,3.50\n", "3,2.75\n4,9.99\n", 2, "", "--header-row 0"},
 		{"no header, and a title more", "Tolls of May\n1,2.50\n2,3.50\n", "Trust\nTolls of June\n3,2.75\n4,9.99\n", 2, "2 title lines", "--header-row 0"},
 	} {

@@ -154,8 +154,26 @@ func (x *changes) columns(p *plan.Plan) (at []int, lacks bool) {
 	there := slices.DeleteFunc(slices.Clone(at), func(i int) bool { return i < 0 })
 	if len(missing) == 0 && !slices.IsSorted(there) {
 		x.add("", Fine, false, "the columns stand in another order than in the plan; they are found by their names")
+		for _, h := range twice(p) {
+			x.add(h, Blocking, true, "the header stands twice, and the columns stand in another order than in the "+
+				"plan: which is which, the names do not tell; say --accept-changes to take them in their order")
+		}
 	}
 	return at, len(missing) > 0
+}
+
+// twice are the headers that a plan takes more than once.
+func twice(p *plan.Plan) (out []string) {
+	count := map[string]int{}
+	for _, c := range p.Columns {
+		if c.Value != "" {
+			continue
+		}
+		if count[c.From]++; count[c.From] == 2 {
+			out = append(out, c.From)
+		}
+	}
+	return out
 }
 
 // values reads the source, and tells of the values that do not fit the plan.

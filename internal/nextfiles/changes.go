@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"fmt"
+	"math"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -53,7 +54,7 @@ func (t *table) drawn() *drawing {
 		sum, is := 0.0, true
 		for _, r := range t.records {
 			x, err := strconv.ParseFloat(r[c], 64)
-			is = is && (err == nil || r[c] == "")
+			is = is && (err == nil && !math.IsInf(x, 0) && !math.IsNaN(x) || r[c] == "")
 			sum += x
 		}
 		if is && sum != 0 {
@@ -135,9 +136,11 @@ var planned = regexp.MustCompile(`(?m)^ +from: (.*)\n +(?:also: .*\n +|optional:
 // otherDates writes days before months, or months before days, where both are possible.
 func otherDates(w *workplace, d *drawing) bool {
 	forms := map[string]string{"dd/MM/yyyy": "02/01/2006", "MM/dd/yyyy": "01/02/2006", "d/M/yyyy": "2/1/2006",
-		"M/d/yyyy": "1/2/2006", "dd.MM.yyyy": "02.01.2006", "": "2006-01-02"}
+		"M/d/yyyy": "1/2/2006", "dd.MM.yyyy": "02.01.2006", "yyyy-MM-dd": "2006-01-02", "yyyy/MM/dd": "2006/01/02",
+		"dd-MM-yyyy": "02-01-2006", "MM/dd/yy": "01/02/06", "M/d/yy": "1/2/06", "d/M/yy": "2/1/06"}
 	others := map[string]string{"dd/MM/yyyy": "01/02/2006", "MM/dd/yyyy": "02/01/2006", "d/M/yyyy": "1/2/2006",
-		"M/d/yyyy": "2/1/2006", "dd.MM.yyyy": "01.02.2006", "": "2006-02-01"}
+		"M/d/yyyy": "2/1/2006", "dd.MM.yyyy": "01.02.2006", "yyyy-MM-dd": "2006-02-01", "yyyy/MM/dd": "2006/02/01",
+		"dd-MM-yyyy": "01-02-2006", "MM/dd/yy": "02/01/06", "M/d/yy": "2/1/06", "d/M/yy": "1/2/06"}
 	for _, m := range planned.FindAllStringSubmatch(w.plan, -1) {
 		c := slices.Index(d.header, strings.Trim(m[1], `'"`))
 		form, is := forms[m[3]]

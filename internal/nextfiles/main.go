@@ -208,6 +208,11 @@ func (w *workplace) begin() (ok bool, err error) {
 	if _, code, err := w.run("load", "p.yaml", "--into", "sqlite:c.db", "--quiet"); err != nil || code != 0 {
 		return false, err
 	}
+	// As the next ones are loaded: a table that is there keeps some values otherwise than a new one.
+	if _, code, err := w.run("load", "p.yaml", "--into", "sqlite:c.db", "--mode", "refill", "--yes",
+		"--quiet"); err != nil || code != 0 {
+		return false, err
+	}
 	w.held, err = w.holds()
 	// A plan that is wrong about its own file is not what is tried here.
 	sheets := 1

@@ -234,7 +234,7 @@ func (r *Rows) Next(rec *delimited.Record) (kind Kind, ok bool) {
 	if r.header && r.repeats(rec) {
 		return Header, true
 	}
-	if r.totals && r.isTotal(rec) {
+	if r.totals && !plainly(rec.Fields[0]) && r.isTotal(rec) {
 		return Total, true
 	}
 	switch rec.Raw[0] {

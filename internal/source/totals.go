@@ -44,42 +44,90 @@ func phrases(text string) (out []string) {
 	return out
 }
 
-// longestTotal is how many bytes the words of a total have at most.
-const longestTotal = 60
-
-// totalHeads are how the words of totals begin, and totalTails how they end: most other words are
-// told from them by three letters.
-var totalHeads, totalTails = func() (heads, tails map[[3]byte]bool) {
-	heads, tails = map[[3]byte]bool{}, map[[3]byte]bool{}
+// firstOfTotal are the first words of all of them, lastOfTotal those of totalLast; behind those of
+// beforeTotal, the total is still to come.
+var firstOfTotal, lastOfTotal, beforeTotal = func() (first, last, before map[string]bool) {
+	first, last, before = map[string]bool{}, map[string]bool{}, map[string]bool{}
 	for _, w := range slices.Concat(totalWords, totalBegins, totalFirst) {
-		heads[[3]byte([]byte(w))] = true
+		word, rest, _ := strings.Cut(w, " ")
+		first[word] = true
+		before[word] = strings.HasPrefix(rest, "tot")
 	}
 	for _, w := range totalLast {
-		tails[[3]byte([]byte(w[len(w)-3:]))] = true
+		last[w] = true
 	}
 	return
 }()
 
-// likeTotal reports whether a text of three letters or more may be the words of a total.
+// longestTotal is how many bytes the words of a total have at most.
+const longestTotal = 60
+
+// likeTotal reports whether a text of three letters or more may be the words of a total: most other
+// words are told from them by their first three letters, or by their last.
 func likeTotal(text []byte) bool {
-	at := func(i int) byte {
-		if c := text[i]; c < 'A' || c > 'Z' {
-			return c
-		}
-		return text[i] | 0x20
+	return initials[text[0]] && likeFirst(text) || finals[text[len(text)-1]] && likeLast(text)
+}
+
+// initials and finals are the letters that begin and end the words of totals.
+var initials, finals = letters("tsgozei"), letters("lste")
+
+func letters(of string) (is [256]bool) {
+	for i := range len(of) {
+		is[of[i]], is[of[i]-'a'+'A'] = true, true
 	}
-	n := len(text)
-	switch at(0) { // what they begin with
-	case 't', 's', 'g', 'o', 'z', 'e', 'i':
-		if totalHeads[[3]byte{at(0), at(1), at(2)}] {
-			return true
-		}
-	}
-	switch at(n - 1) {
-	case 'l', 's', 't', 'e':
-		return totalTails[[3]byte{at(n - 3), at(n - 2), at(n - 1)}]
+	return is
+}
+
+// plainly reports whether a first field is surely not that of a total, by its first and last letter.
+func plainly(f []byte) bool {
+	n := len(f)
+	return n > 2 && f[0] > ' ' && !initials[f[0]] && f[n-1] > ' ' && f[n-1] != ':' && f[n-1] != '.' && !finals[f[n-1]]
+}
+
+// likeFirst reports whether three letters begin one of totalWords, totalBegins or totalFirst, and
+// likeLast whether they end one of totalLast.
+func likeFirst(text []byte) bool {
+	switch three(text) { // others: begin other words
+	case ofTot, ofSub, ofSum, ofSom, ofSou, ofGra, ofGes,
+		ofOve, ofZwi, ofEnd, ofEin, ofIns:
+		return true
 	}
 	return false
+}
+
+func likeLast(text []byte) bool {
+	switch three(text[len(text)-3:]) { // others: end other words
+	case ofTal, ofAls, ofAmt, ofAle, ofAal:
+		return true
+	}
+	return false
+}
+
+// Three letters in one number, as three makes it.
+const (
+	ofTot = 't'<<16 | 'o'<<8 | 't'
+	ofSub = 's'<<16 | 'u'<<8 | 'b'
+	ofSum = 's'<<16 | 'u'<<8 | 'm'
+	ofSom = 's'<<16 | 'o'<<8 | 'm'
+	ofSou = 's'<<16 | 'o'<<8 | 'u'
+	ofGra = 'g'<<16 | 'r'<<8 | 'a'
+	ofGes = 'g'<<16 | 'e'<<8 | 's'
+	ofOve = 'o'<<16 | 'v'<<8 | 'e'
+	ofZwi = 'z'<<16 | 'w'<<8 | 'i'
+	ofEnd = 'e'<<16 | 'n'<<8 | 'd'
+	ofEin = 'e'<<16 | 'i'<<8 | 'n'
+	ofIns = 'i'<<16 | 'n'<<8 | 's'
+	ofTal = 't'<<16 | 'a'<<8 | 'l'
+	ofAls = 'a'<<16 | 'l'<<8 | 's'
+	ofAmt = 'a'<<16 | 'm'<<8 | 't'
+	ofAle = 'a'<<16 | 'l'<<8 | 'e'
+	ofAal = 'a'<<16 | 'a'<<8 | 'l'
+)
+
+// three are three letters in one number, in lower case.
+func three(text []byte) uint32 {
+	_ = text[2]
+	return (uint32(text[0])<<16 | uint32(text[1])<<8 | uint32(text[2])) | 0x202020
 }
 
 // A totalLabel is how surely the words of a line are those of a total.
@@ -93,11 +141,34 @@ const (
 
 // labelOf tells it of the first text of a line.
 func labelOf(text []byte) totalLabel {
-	text = bytes.TrimRight(bytes.TrimSpace(text), ":.= ")
+	for len(text) > 0 && text[0] <= ' ' {
+		text = text[1:]
+	}
+	for n := len(text); n > 0 && (text[n-1] <= ' ' || text[n-1] == ':' || text[n-1] == '.'); n-- {
+		text = text[:n-1]
+	}
 	if len(text) < 3 || len(text) > longestTotal || !likeTotal(text) {
 		return noTotal
 	}
-	s := strings.ToLower(string(text))
+	var lower [longestTotal]byte
+	for i, c := range text {
+		if 'A' <= c && c <= 'Z' {
+			c |= 0x20
+		}
+		lower[i] = c
+	}
+	// Most texts that come as far as this are told by their first and last words, without a string
+	// being made.
+	low := lower[:len(text)]
+	first, last := low, low
+	if i := bytes.IndexByte(low, ' '); i > 0 {
+		first, last = low[:i], low[bytes.LastIndexByte(low, ' ')+1:]
+	}
+	if !firstOfTotal[string(first)] && !lastOfTotal[string(last)] ||
+		beforeTotal[string(first)] && !bytes.Contains(low, []byte("tot")) {
+		return noTotal
+	}
+	s := string(low)
 	if slices.Contains(totalWords, s) {
 		return sureTotal
 	}
@@ -125,14 +196,16 @@ func (r *Rows) maybeTotal(text []byte) bool {
 		i++
 	}
 	text = text[i:min(len(text), i+longestTotal+8)]
-	end := 0
-	for end < len(text) && text[end] != d && text[end] != '\n' {
-		end++
+	end := bytes.IndexByte(text, d)
+	if end < 0 {
+		if end = bytes.IndexByte(text, '\n'); end < 0 {
+			return false
+		}
 	}
 	for end > 0 && (text[end-1] <= ' ' || text[end-1] == '"' || text[end-1] == ':' || text[end-1] == '.') {
 		end--
 	}
-	return end >= 3 && likeTotal(text[:end])
+	return end >= 3 && likeTotal(text[:end]) && labelOf(text[:end]) != noTotal
 }
 
 // isTotal reports whether a record is a total.
