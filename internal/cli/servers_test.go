@@ -228,7 +228,7 @@ func TestModes(t *testing.T) {
 		b.run(2, append([]string{"load", "a.csv"}, into...)...)
 
 		rec = load(0, "b.csv", "--mode", "append")
-		assert.Equal(t, tray.Table{Schema: rec.Table.Schema, Name: "tolls", Mode: "append", Before: 3, Rows: 5}, rec.Table)
+		assert.Equal(t, tray.Table{Schema: rec.Table.Schema, Name: "tolls", Mode: "append", Key: []string{"id"}, Before: 3, Rows: 5}, rec.Table)
 		assert.Equal(t, append(first[:3:3], []string{"11", "2024-03-01", toll("1002.50"), "xena"}, []string{"12", "2024-03-02", "<null>", "<null>"}), s.rows(t, "tolls"))
 
 		// The same keys again: every row is refused, and the rest stays.
