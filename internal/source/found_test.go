@@ -79,6 +79,7 @@ func TestHeaderByNames(t *testing.T) {
 		{"below rows that are wider", "a,b,c,d\nday,toll\n1,2\n3,4\n", 2, 1},
 		{"half of the names are enough", "Trust\nday,price\n1,2\n", 2, 1},
 		{"the row with all of them before one with half", "day,note\nx,y\nday,toll\n1,2\n", 3, 2},
+		{"of two with half of them, the first", "day,price\nday,cost\n1,2\n", 1, 0},
 		{"none: as without a plan", "when,how much\n1,2\n3,4\n", 1, 0},
 	} {
 		path := filepath.Join(t.TempDir(), "a.csv")
