@@ -20,9 +20,10 @@ func (l *loading) deleteLimit() (plan.DeleteLimit, error) {
 	return limit, nil
 }
 
-// countBefore counts the rows of a table that is emptied or replaced.
+// countBefore counts the rows of a table that is replaced. Those of one that takes the records as it is
+// were counted when its columns were compared.
 func (l *loading) countBefore(ctx context.Context) (err error) {
-	if l.found != nil && (l.req.Mode == db.Refill || l.req.Mode == db.Replace) {
+	if l.found != nil && l.req.Mode == db.Replace {
 		l.rowsBefore, err = l.conn.Count(ctx, l.found)
 	}
 	return err

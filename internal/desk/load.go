@@ -250,7 +250,7 @@ type loading struct {
 	// conditions that are not met.
 	far     []profile.Finding
 	farTold bool
-	// rowsBefore is how many rows a table has that is emptied or replaced.
+	// rowsBefore is how many rows the table has that there is.
 	rowsBefore int64
 	landed     db.Name           // the table that has the rows until the commit
 	offered    []profile.Finding // references that the plan does not have

@@ -203,11 +203,10 @@ func (l *loading) mapped(ctx context.Context) error {
 		Blocked: m.Blocked(), Mapping: list(m.Pairings),
 		Source: in.First().Name, State: "a new table like " + r.Like}
 	if r.Like == "" {
-		rows, err := l.conn.Count(ctx, l.found)
-		if err != nil {
+		if l.rowsBefore, err = l.conn.Count(ctx, l.found); err != nil {
 			return err
 		}
-		a.State = phrase.Count(rows, "row")
+		a.State = phrase.Count(l.rowsBefore, "row")
 	}
 	if r.DryRun && !r.merges() {
 		l.answer.Mapping = a

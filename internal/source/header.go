@@ -50,9 +50,11 @@ func (s *Source) decideHeader(text []byte, whole bool, known Known) (enough bool
 	s.byNames, s.exactHeader, s.exactSkip = false, false, false
 	header := -1 // index in rows
 	is := func(n *int64, value int64) bool { return n != nil && *n == value }
-	switch {
-	case is(known.Header, Found) && h.named(known.Names) >= 0:
+	if is(known.Header, Found) {
 		header = h.named(known.Names)
+	}
+	switch {
+	case header >= 0:
 		s.note("header", fmt.Sprintf("line %d", h.rows[header].line), "it has the names that the plan takes", false)
 	case known.Header != nil && *known.Header > 0:
 		if header = h.onLine(*known.Header); header < 0 || h.rows[header].blank {

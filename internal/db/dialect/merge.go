@@ -309,8 +309,8 @@ func (m *Merge) knownOther() string {
 	return fmt.Sprintf("%s s JOIN %s t ON %s WHERE %s", m.Stage, m.Table, m.on("t.", "s."), other)
 }
 
-// KnownOther counts the records whose key is known and whose values are others, and FirstKnownOther
-// is the key of the first; both are empty where there can be none.
+// KnownOther are two queries: how many records have a known key and other values, and the key of
+// the first. Both are empty where there can be none.
 func (m *Merge) KnownOther() (count, first string) {
 	from := m.knownOther()
 	if from == "" {
